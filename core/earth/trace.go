@@ -1,0 +1,80 @@
+package earth
+
+import "math"
+
+// Tolerance says when the image of a straight edge is close enough to its polyline.
+type Tolerance struct {
+	Longest  float64 // an edge longer than this, in units of the source, is always halved
+	Absolute float64 // greatest distance from the chord, in units of the image
+	Relative float64 // greatest distance from the chord, as a share of the chord's length
+}
+
+// TraceRing maps a closed ring (the last point joins the first) whose edges are straight in the
+// source. The image of a straight edge is a curve; each edge becomes a polyline that stays within
+// the tolerance of the curve and, with the chord, encloses the area that the curve does.
+//
+// An edge is halved until its middle lies within the tolerance of its chord. What is left is
+// a parabola to third order, which encloses 2/3 of chord × rise; a triangle of 4/3 of the rise
+// encloses the same, so the polyline goes through the point that lies 4/3 of the rise above the
+// chord. What this leaves out is of fourth order in the length of the edge.
+//
+// The result for an edge is the same, bit for bit, in both directions, so that two zones that
+// share an edge share its image. TraceRing reports false when a point cannot be mapped.
+func TraceRing(ring [][2]float64, f func([2]float64) ([2]float64, bool), tol Tolerance) ([][2]float64, bool) {
+	out := make([][2]float64, 0, len(ring)+len(ring)/2)
+	t := tracer{f: f, tol: tol}
+	first, ok := f(ring[0])
+	if !ok {
+		return nil, false
+	}
+	p, fp := ring[0], first
+	for i := 1; i <= len(ring); i++ {
+		q, fq := ring[0], first
+		if i < len(ring) {
+			q = ring[i]
+			if fq, ok = f(q); !ok {
+				return nil, false
+			}
+		}
+		out = append(out, fp)
+		if out, ok = t.edge(out, p, q, fp, fq, 0); !ok {
+			return nil, false
+		}
+		p, fp = q, fq
+	}
+	return out, true
+}
+
+type tracer struct {
+	f   func([2]float64) ([2]float64, bool)
+	tol Tolerance
+}
+
+// edge appends the points strictly between the ends.
+func (t *tracer) edge(out [][2]float64, p, q, fp, fq [2]float64, depth int) ([][2]float64, bool) {
+	if p == q {
+		return out, true
+	}
+	m := [2]float64{(p[0] + q[0]) / 2, (p[1] + q[1]) / 2}
+	fm, ok := t.f(m)
+	if !ok {
+		return out, false
+	}
+	chord := [2]float64{(fp[0] + fq[0]) / 2, (fp[1] + fq[1]) / 2}
+	rise := [2]float64{fm[0] - chord[0], fm[1] - chord[1]}
+	height := math.Hypot(rise[0], rise[1])
+	width := math.Hypot(fq[0]-fp[0], fq[1]-fp[1])
+	near := t.tol.Absolute > 0 && height <= t.tol.Absolute || t.tol.Relative > 0 && height <= t.tol.Relative*width
+	short := math.Hypot(q[0]-p[0], q[1]-p[1]) <= t.tol.Longest
+	if near && short || depth >= 24 {
+		if height > 1e-12*width {
+			out = append(out, [2]float64{chord[0] + 4./3*rise[0], chord[1] + 4./3*rise[1]})
+		}
+		return out, true
+	}
+	if out, ok = t.edge(out, p, m, fp, fm, depth+1); !ok {
+		return out, false
+	}
+	out = append(out, fm)
+	return t.edge(out, m, q, fm, fq, depth+1)
+}
