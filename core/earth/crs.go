@@ -16,6 +16,7 @@ type CRS struct {
 	Projection Projection // nil for a geographic CRS
 	Unit       float64    // metres in a unit (projected), radians in a unit (geographic)
 	UnitName   string
+	Definition *Definition // how a CRS without a code was defined
 }
 
 // Geographic reports whether coordinates are longitude and latitude.

@@ -52,6 +52,14 @@ func (e Ellipsoid) ZoneArea(lat1, lat2, dlon float64) float64 {
 	return e.A * e.A * e.qDifference(s1, s2, ds) * dlon / 2
 }
 
+// BandArea is ZoneArea of the band of height dlat around the parallel mid: it keeps full
+// precision when the height is known better than the difference of its two edges.
+func (e Ellipsoid) BandArea(mid, dlat, dlon float64) float64 {
+	s1, s2 := math.Sin(mid-dlat/2), math.Sin(mid+dlat/2)
+	ds := 2 * math.Cos(mid) * math.Sin(dlat/2)
+	return e.A * e.A * e.qDifference(s1, s2, ds) * dlon / 2
+}
+
 // qDifference is q(s2)-q(s1), where ds is s2-s1 computed without cancellation.
 func (e Ellipsoid) qDifference(s1, s2, ds float64) float64 {
 	e2 := e.E2()

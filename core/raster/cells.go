@@ -1,0 +1,164 @@
+package raster
+
+import "math"
+
+// CellType is the storage type of a raster's cells.
+type CellType uint8
+
+// The cell types that Verdex reads and writes.
+const (
+	Uint8 CellType = iota
+	Int8
+	Uint16
+	Int16
+	Uint32
+	Int32
+	Float32
+	Float64
+)
+
+var cellTypes = [...]struct {
+	name     string
+	bytes    int
+	floating bool
+	min, max float64
+}{
+	Uint8: {"uint8", 1, false, 0, math.MaxUint8}, Int8: {"int8", 1, false, math.MinInt8, math.MaxInt8},
+	Uint16: {"uint16", 2, false, 0, math.MaxUint16}, Int16: {"int16", 2, false, math.MinInt16, math.MaxInt16},
+	Uint32: {"uint32", 4, false, 0, math.MaxUint32}, Int32: {"int32", 4, false, math.MinInt32, math.MaxInt32},
+	Float32: {"float32", 4, true, -math.MaxFloat32, math.MaxFloat32},
+	Float64: {"float64", 8, true, -math.MaxFloat64, math.MaxFloat64},
+}
+
+func (t CellType) String() string { return cellTypes[t].name }
+
+// Bytes is the size of one cell.
+func (t CellType) Bytes() int { return cellTypes[t].bytes }
+
+// Floating reports whether the type is a floating-point one.
+func (t CellType) Floating() bool { return cellTypes[t].floating }
+
+// Holds reports whether v can be stored in the type without loss.
+func (t CellType) Holds(v float64) bool {
+	if t == Float64 {
+		return true
+	}
+	if t == Float32 {
+		return math.IsNaN(v) || float64(float32(v)) == v
+	}
+	return v == math.Trunc(v) && v >= cellTypes[t].min && v <= cellTypes[t].max
+}
+
+// Cells holds a window of values, row by row, in the slice that belongs to Type; the value of
+// column c and row r stands at r·Stride+c. Buffers are reused: a Reader grows them as needed.
+type Cells struct {
+	Type          CellType
+	Width, Height int
+	Stride        int
+	U8            []uint8 // also Int8, as two's complement
+	U16           []uint16
+	I16           []int16
+	U32           []uint32
+	I32           []int32
+	F32           []float32
+	F64           []float64
+}
+
+// grown returns a slice of length n, with room for a few cells beyond it.
+func grown[T any](s []T, n int) []T {
+	if cap(s) < n+64 {
+		s = make([]T, n+64)
+	}
+	return s[:n]
+}
+
+// Resize makes room for a window of the given type, with rows of stride cells.
+func (c *Cells) Resize(t CellType, width, height, stride int) {
+	c.Type, c.Width, c.Height, c.Stride = t, width, height, stride
+	n := stride * height
+	switch t {
+	case Uint8, Int8:
+		c.U8 = grown(c.U8, n)
+	case Uint16:
+		c.U16 = grown(c.U16, n)
+	case Int16:
+		c.I16 = grown(c.I16, n)
+	case Uint32:
+		c.U32 = grown(c.U32, n)
+	case Int32:
+		c.I32 = grown(c.I32, n)
+	case Float32:
+		c.F32 = grown(c.F32, n)
+	case Float64:
+		c.F64 = grown(c.F64, n)
+	}
+}
+
+// At is the value of column c and row r of the window.
+func (c *Cells) At(col, row int) float64 {
+	i := row*c.Stride + col
+	switch c.Type {
+	case Uint8:
+		return float64(c.U8[i])
+	case Int8:
+		return float64(int8(c.U8[i]))
+	case Uint16:
+		return float64(c.U16[i])
+	case Int16:
+		return float64(c.I16[i])
+	case Uint32:
+		return float64(c.U32[i])
+	case Int32:
+		return float64(c.I32[i])
+	case Float32:
+		return float64(c.F32[i])
+	}
+	return c.F64[i]
+}
+
+// Set stores v at column c and row r; v must be one that the type Holds.
+func (c *Cells) Set(col, row int, v float64) {
+	i := row*c.Stride + col
+	switch c.Type {
+	case Uint8:
+		c.U8[i] = uint8(v)
+	case Int8:
+		c.U8[i] = uint8(int8(v))
+	case Uint16:
+		c.U16[i] = uint16(v)
+	case Int16:
+		c.I16[i] = int16(v)
+	case Uint32:
+		c.U32[i] = uint32(v)
+	case Int32:
+		c.I32[i] = int32(v)
+	case Float32:
+		c.F32[i] = float32(v)
+	default:
+		c.F64[i] = v
+	}
+}
+
+// Copy puts the rectangle of src that begins at (srcCol, srcRow) at (col, row) of c.
+// Both have the same type.
+func (c *Cells) Copy(col, row int, src *Cells, srcCol, srcRow, width, height int) {
+	for r := range height {
+		d, s := (row+r)*c.Stride+col, (srcRow+r)*src.Stride+srcCol
+		switch c.Type {
+		case Uint8, Int8:
+			copy(c.U8[d:d+width], src.U8[s:])
+		case Uint16:
+			copy(c.U16[d:d+width], src.U16[s:])
+		case Int16:
+			copy(c.I16[d:d+width], src.I16[s:])
+		case Uint32:
+			copy(c.U32[d:d+width], src.U32[s:])
+		case Int32:
+			copy(c.I32[d:d+width], src.I32[s:])
+		case Float32:
+			copy(c.F32[d:d+width], src.F32[s:])
+		case Float64:
+			copy(c.F64[d:d+width], src.F64[s:])
+		}
+	}
+}

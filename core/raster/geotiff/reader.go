@@ -1,0 +1,343 @@
+package geotiff
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// Source is one band of a GeoTIFF.
+type Source struct {
+	file   *file
+	layout *layout
+	header raster.Header
+	closer io.Closer
+}
+
+// Open opens band 1, 2, … of the file at path. The caller closes it.
+func Open(path string, band int) (*Source, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		var p *os.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+	}
+	info, err := f.Stat()
+	if err == nil && info.IsDir() {
+		err = errors.New("it is a folder: name the raster in it")
+	}
+	if err != nil {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	s, err := New(f, info.Size(), path, band)
+	if err != nil {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	s.closer = f
+	return s, nil
+}
+
+// New reads a GeoTIFF of size bytes; name is for messages.
+func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
+	f, offset, err := openFile(r, size)
+	if err != nil {
+		return nil, err
+	}
+	d, next, err := f.directory(offset)
+	if err != nil {
+		return nil, err
+	}
+	l, err := readLayout(f, d, band)
+	if err != nil {
+		return nil, err
+	}
+	s := &Source{file: f, layout: l}
+	h := raster.Header{Name: name, Type: l.cell, Format: l.describe(f.big), Bands: l.samples}
+	if err := georeference(d, l, &h); err != nil {
+		return nil, err
+	}
+	if d.number(tagPhotometric, 1) == 3 {
+		h.Palette = palette(d)
+	}
+	if text := strings.TrimSpace(d.text(tagNoData)); text != "" {
+		v, err := strconv.ParseFloat(text, 64)
+		switch {
+		case err != nil:
+			h.Notes = append(h.Notes, fmt.Sprintf("its nodata tag %q is no number and is not used", text))
+		case !l.cell.Holds(v) && l.cell != raster.Float32:
+			h.Notes = append(h.Notes, fmt.Sprintf("its nodata value %s cannot occur in %s cells and is not used", text, l.cell))
+		case l.cell == raster.Float32:
+			v = float64(float32(v))
+			h.NoData = &v
+		default:
+			h.NoData = &v
+		}
+	}
+	h.Overviews = f.overviews(next, offset)
+	s.header = h
+	return s, nil
+}
+
+// overviews counts the reduced copies that follow the first directory.
+func (f *file) overviews(next, first uint64) int {
+	seen := map[uint64]bool{first: true}
+	n := 0
+	for next != 0 && !seen[next] && len(seen) < maxDirectories {
+		seen[next] = true
+		d, after, err := f.directory(next)
+		if err != nil {
+			break
+		}
+		if d.number(tagSubfile, 0)&5 == 1 {
+			n++
+		}
+		next = after
+	}
+	return n
+}
+
+func palette(d *directory) []raster.Color {
+	f := d.fields[tagColorMap]
+	n := f.count / 3
+	if f.kind != 3 || n == 0 || n > 1<<16 {
+		return nil
+	}
+	out := make([]raster.Color, n)
+	for i := range n {
+		r, _ := d.at(f, i)
+		g, _ := d.at(f, n+i)
+		b, _ := d.at(f, 2*n+i)
+		out[i] = raster.Color{R: uint8(r >> 8), G: uint8(g >> 8), B: uint8(b >> 8)}
+	}
+	return out
+}
+
+// Close closes the file.
+func (s *Source) Close() error {
+	if s.closer == nil {
+		return nil
+	}
+	return s.closer.Close()
+}
+
+// Header implements [raster.Source].
+func (s *Source) Header() raster.Header { return s.header }
+
+// BlockSize implements [raster.Source].
+func (s *Source) BlockSize() (width, height int) { return s.layout.blockW, s.layout.blockH }
+
+// NewReader implements [raster.Source].
+func (s *Source) NewReader() raster.Reader { return &reader{s: s} }
+
+type reader struct {
+	s       *Source
+	decoder decoder
+	stored  []byte
+	plain   []byte
+	scratch raster.Cells
+}
+
+// Read implements [raster.Reader]. A window that is one block is decoded straight into dst.
+func (r *reader) Read(w raster.Window, dst *raster.Cells) error {
+	l := r.s.layout
+	if w.Col < 0 || w.Row < 0 || w.Width <= 0 || w.Height <= 0 || w.Col+w.Width > l.width || w.Row+w.Height > l.height {
+		return fmt.Errorf("%s: window %+v lies outside the raster", r.s.header.Name, w)
+	}
+	bx0, by0 := w.Col/l.blockW, w.Row/l.blockH
+	bx1, by1 := (w.Col+w.Width-1)/l.blockW, (w.Row+w.Height-1)/l.blockH
+	if bx0 == bx1 && by0 == by1 && w.Col == bx0*l.blockW && w.Row == by0*l.blockH {
+		if err := r.block(bx0, by0, dst); err != nil {
+			return r.blame(bx0, by0, err)
+		}
+		dst.Width, dst.Height = w.Width, w.Height
+		return nil
+	}
+	dst.Resize(l.cell, w.Width, w.Height, w.Width)
+	for by := by0; by <= by1; by++ {
+		for bx := bx0; bx <= bx1; bx++ {
+			if err := r.block(bx, by, &r.scratch); err != nil {
+				return r.blame(bx, by, err)
+			}
+			c0, r0 := max(w.Col, bx*l.blockW), max(w.Row, by*l.blockH)
+			c1, r1 := min(w.Col+w.Width, (bx+1)*l.blockW), min(w.Row+w.Height, (by+1)*l.blockH)
+			dst.Copy(c0-w.Col, r0-w.Row, &r.scratch, c0-bx*l.blockW, r0-by*l.blockH, c1-c0, r1-r0)
+		}
+	}
+	return nil
+}
+
+func (r *reader) blame(bx, by int, err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = errors.New("its data end too early")
+	}
+	return fmt.Errorf("%s: the block at column %d, row %d cannot be read (%w): the file is damaged, get it again",
+		r.s.header.Name, bx*r.s.layout.blockW, by*r.s.layout.blockH, err)
+}
+
+// block decodes the whole block bx, by into dst.
+func (r *reader) block(bx, by int, dst *raster.Cells) error {
+	l, f := r.s.layout, r.s.file
+	size := l.cell.Bytes()
+	samples := l.samples
+	if l.planar {
+		samples = 1
+	}
+	rows := l.blockH
+	if !l.tiled {
+		rows = min(rows, l.height-by*l.blockH)
+	}
+	need := l.blockW * rows * samples * size
+	offset, count, rows2, err := r.locate(bx, by, need)
+	if err != nil {
+		return err
+	}
+	if rows2 > 0 { // a virtual block that spans two strips
+		return r.rowwise(by, rows, dst)
+	}
+	if count == 0 { // a sparse block: never written, so all nodata
+		r.blank(dst, rows)
+		return nil
+	}
+	if count > f.size || offset > f.size-count {
+		return fmt.Errorf("the file ends inside it: it was cut short")
+	}
+	if uint64(need) > count*greatest[l.compression]+64 {
+		return fmt.Errorf("%d stored bytes cannot hold %d", count, need)
+	}
+	if count > 2*uint64(need)+65536 {
+		return fmt.Errorf("it claims %d stored bytes for %d", count, need)
+	}
+	r.stored = sized(r.stored, int(count))
+	if _, err := f.r.ReadAt(r.stored, int64(offset)); err != nil {
+		return err
+	}
+	dst.Resize(l.cell, min(l.blockW, l.width-bx*l.blockW), min(rows, l.height-by*l.blockH), l.blockW)
+	if size == 1 && samples == 1 { // bytes are cells
+		if err := r.decoder.decode(dst.U8[:need], r.stored, l.compression); err != nil {
+			return err
+		}
+		if l.predictor != 1 {
+			undoPredictor(dst.U8[:need], l.predictor, 1, l.blockW, 1, f.order)
+		}
+		return nil
+	}
+	r.plain = sized(r.plain, need)
+	if err := r.decoder.decode(r.plain, r.stored, l.compression); err != nil {
+		return err
+	}
+	if l.predictor != 1 {
+		undoPredictor(r.plain, l.predictor, size, l.blockW, samples, f.order)
+	}
+	first := 0
+	if !l.planar {
+		first = l.band * size
+	}
+	unpack(dst, 0, l.blockW*rows, r.plain[first:], samples*size, f.order)
+	return nil
+}
+
+func sized(b []byte, n int) []byte {
+	if cap(b) < n {
+		return make([]byte, n)
+	}
+	return b[:n]
+}
+
+// locate finds the stored bytes of a block. For a virtual block that crosses from one strip to
+// the next it returns the number of rows that lie beyond.
+func (r *reader) locate(bx, by, need int) (offset, count uint64, beyond int, err error) {
+	l := r.s.layout
+	d := directory{order: r.s.file.order}
+	if l.virtual {
+		row := by * l.blockH
+		strip := row / l.stripRows
+		rows := min(l.blockH, l.height-row)
+		if over := row + rows - (strip+1)*l.stripRows; over > 0 {
+			return 0, 0, over, nil
+		}
+		offset, _ := d.at(l.offsets, r.plane(uint64(strip)))
+		if offset == 0 {
+			return 0, 0, 0, nil
+		}
+		return offset + uint64(row-strip*l.stripRows)*uint64(need/rows), uint64(need), 0, nil
+	}
+	i := r.plane(uint64(by)*uint64(l.across) + uint64(bx))
+	offset, ok := d.at(l.offsets, i)
+	if !ok {
+		return 0, 0, 0, errors.New("its place is not listed")
+	}
+	count, ok = d.at(l.counts, i)
+	if !ok {
+		count = uint64(need)
+	}
+	if offset == 0 {
+		count = 0
+	}
+	return offset, count, 0, nil
+}
+
+// plane moves a block's number to the plane of the band.
+func (r *reader) plane(i uint64) uint64 {
+	l := r.s.layout
+	if !l.planar {
+		return i
+	}
+	perPlane := uint64(l.across) * ((uint64(l.height) + uint64(l.stripRows) - 1) / uint64(l.stripRows))
+	return i + uint64(l.band)*perPlane
+}
+
+// rowwise reads a virtual block row by row.
+func (r *reader) rowwise(by, rows int, dst *raster.Cells) error {
+	l, f := r.s.layout, r.s.file
+	samples := l.samples
+	if l.planar {
+		samples = 1
+	}
+	size := l.cell.Bytes()
+	line := l.blockW * samples * size
+	dst.Resize(l.cell, l.width, rows, l.blockW)
+	r.plain = sized(r.plain, line)
+	first := 0
+	if !l.planar {
+		first = l.band * size
+	}
+	d := directory{order: f.order}
+	for k := range rows {
+		row := by*l.blockH + k
+		strip := row / l.stripRows
+		offset, _ := d.at(l.offsets, r.plane(uint64(strip)))
+		at := satAdd(offset, uint64(row-strip*l.stripRows)*uint64(line))
+		if at > f.size || uint64(line) > f.size-at {
+			return fmt.Errorf("the file ends inside it: it was cut short")
+		}
+		if _, err := f.r.ReadAt(r.plain, int64(at)); err != nil {
+			return err
+		}
+		unpack(dst, k*l.blockW, l.blockW, r.plain[first:], samples*size, f.order)
+	}
+	return nil
+}
+
+// blank fills a block with nodata, or 0 where none is declared.
+func (r *reader) blank(dst *raster.Cells, rows int) {
+	l := r.s.layout
+	dst.Resize(l.cell, l.blockW, rows, l.blockW)
+	v := 0.0
+	if n := r.s.header.NoData; n != nil {
+		v = *n
+	}
+	for k := range rows {
+		for c := range l.blockW {
+			dst.Set(c, k, v)
+		}
+	}
+}

@@ -1,0 +1,120 @@
+// Package raster describes rasters and reads their cells by window.
+//
+// A [Grid] says where cells lie, a [Source] gives their values window by window through
+// [Reader]s of which each goroutine has its own, and [Areas] gives the true ground of each cell.
+// Formats live in folders of their own.
+package raster
+
+import (
+	"fmt"
+	"math"
+
+	"github.com/verdex-land/verdex/core/earth"
+)
+
+// Grid places cells: column c and row r cover x from X0+c·DX to X0+(c+1)·DX and y from Y0+r·DY
+// to Y0+(r+1)·DY in CRS coordinates. DX is positive; DY is negative when row 0 is the northern
+// one, as is usual.
+type Grid struct {
+	Width, Height  int
+	X0, Y0, DX, DY float64
+	CRS            *earth.CRS
+}
+
+// Point gives CRS coordinates of a point in cell coordinates (column, row).
+func (g Grid) Point(col, row float64) (x, y float64) { return g.X0 + col*g.DX, g.Y0 + row*g.DY }
+
+// Cell gives cell coordinates of a point in CRS coordinates.
+func (g Grid) Cell(x, y float64) (col, row float64) { return (x - g.X0) / g.DX, (y - g.Y0) / g.DY }
+
+// NominalCellArea is the planar area of a cell in m², and false in geographic CRSs, where a
+// cell size in degrees has none.
+func (g Grid) NominalCellArea() (float64, bool) {
+	if g.CRS == nil || g.CRS.Geographic() {
+		return 0, false
+	}
+	return math.Abs(g.DX*g.DY) * g.CRS.Unit * g.CRS.Unit, true
+}
+
+// Aligned says why two grids do not have the same cells, or nil when they do. Origins may
+// differ by rounding: a thousandth of a cell over the whole extent.
+func (g Grid) Aligned(h Grid) error {
+	switch {
+	case g.Width != h.Width || g.Height != h.Height:
+		return fmt.Errorf("%d × %d cells against %d × %d", g.Width, g.Height, h.Width, h.Height)
+	case (g.CRS == nil) != (h.CRS == nil) || g.CRS != nil && !g.CRS.Same(h.CRS):
+		return fmt.Errorf("%v against %v", g.CRS, h.CRS)
+	}
+	for _, p := range [][2]float64{{0, 0}, {float64(g.Width), float64(g.Height)}} {
+		x, y := g.Point(p[0], p[1])
+		c, r := h.Cell(x, y)
+		if math.Abs(c-p[0]) > 1e-3 || math.Abs(r-p[1]) > 1e-3 {
+			return fmt.Errorf("corners that lie %.3g columns and %.3g rows apart", math.Abs(c-p[0]), math.Abs(r-p[1]))
+		}
+	}
+	return nil
+}
+
+// Check reports what makes a grid unusable.
+func (g Grid) Check() error {
+	for _, v := range []float64{g.X0, g.Y0, g.DX, g.DY} {
+		if math.IsNaN(v) || math.IsInf(v, 0) {
+			return fmt.Errorf("its georeferencing is not finite")
+		}
+	}
+	if g.Width <= 0 || g.Height <= 0 {
+		return fmt.Errorf("it has no cells (%d × %d)", g.Width, g.Height)
+	}
+	if g.DX <= 0 || g.DY == 0 {
+		return fmt.Errorf("its cells have no size (%g × %g)", g.DX, g.DY)
+	}
+	if g.CRS == nil || !g.CRS.Geographic() {
+		return nil
+	}
+	u := g.CRS.Unit * 180 / math.Pi
+	y1 := g.Y0 + float64(g.Height)*g.DY
+	if math.Max(math.Abs(g.Y0), math.Abs(y1))*u > 90+1e-6+math.Abs(g.DY)*u/2 {
+		return fmt.Errorf("its rows reach latitude %.4f°, beyond the pole", math.Max(math.Abs(g.Y0), math.Abs(y1))*u)
+	}
+	if float64(g.Width)*g.DX*u > 360+1e-6 {
+		return fmt.Errorf("its columns span %.4f° of longitude, more than the Earth has", float64(g.Width)*g.DX*u)
+	}
+	return nil
+}
+
+// Bounds is the extent in CRS coordinates.
+func (g Grid) Bounds() (west, south, east, north float64) {
+	x1, y1 := g.Point(float64(g.Width), float64(g.Height))
+	return g.X0, math.Min(g.Y0, y1), x1, math.Max(g.Y0, y1)
+}
+
+// GeographicBounds is the extent in degrees, from points along the border and across the
+// middle; ok is false when none of them lies where the CRS is defined.
+func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
+	west, south, east, north = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	const steps = 64
+	var mid float64
+	var have bool
+	for i := 0; i <= steps; i++ {
+		for j := 0; j <= steps; j++ {
+			x, y := g.Point(float64(g.Width)*float64(i)/steps, float64(g.Height)*float64(j)/steps)
+			lon, lat, good := g.CRS.ToGeographic(x, y)
+			if !good {
+				continue
+			}
+			lon, lat = lon*180/math.Pi, lat*180/math.Pi
+			if !have {
+				mid, have = lon, true
+			}
+			if !g.CRS.Geographic() {
+				lon = mid + math.Remainder(lon-mid, 360)
+			}
+			west, east = math.Min(west, lon), math.Max(east, lon)
+			south, north = math.Min(south, lat), math.Max(north, lat)
+		}
+	}
+	return west, south, east, north, have
+}
+
+// Window is a rectangle of cells.
+type Window struct{ Col, Row, Width, Height int }

@@ -1,0 +1,61 @@
+package raster
+
+// Color is a palette entry.
+type Color struct{ R, G, B uint8 }
+
+// Header is what a raster says of itself.
+type Header struct {
+	Name    string // the file, for messages
+	Grid    Grid
+	Type    CellType
+	NoData  *float64 // the declared nodata value, nil when none is declared
+	Palette []Color  // by value, empty when there is none
+
+	Format     string // for people: "GeoTIFF, Deflate, tiles of 512 × 512"
+	Bands      int    // in the file; a Source is one of them
+	Overviews  int    // reduced copies in the file
+	CRSProblem string // why Grid.CRS is nil
+	Notes      []string
+}
+
+// Source gives cells by window. It is safe for concurrent use; its Readers are not.
+type Source interface {
+	Header() Header
+	// BlockSize is the window size that reads without waste, aligned at cell 0, 0.
+	BlockSize() (width, height int)
+	NewReader() Reader
+}
+
+// Reader reads windows that lie within the grid. The cells it returns stay valid until the
+// next call of Read with the same destination.
+type Reader interface {
+	Read(w Window, dst *Cells) error
+}
+
+// WithNoData returns the source with another declared nodata value.
+func WithNoData(s Source, v float64) Source { return noDataView{s, v} }
+
+type noDataView struct {
+	Source
+	v float64
+}
+
+func (n noDataView) Header() Header {
+	h := n.Source.Header()
+	h.NoData = &n.v
+	return h
+}
+
+// WithGrid returns the source on the grid g, which has the same cells.
+func WithGrid(s Source, g Grid) Source { return gridView{s, g} }
+
+type gridView struct {
+	Source
+	g Grid
+}
+
+func (v gridView) Header() Header {
+	h := v.Source.Header()
+	h.Grid = v.g
+	return h
+}
