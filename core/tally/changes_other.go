@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package tally
+
+// changes8 sets bit i of dst where row[i] differs from row[i+1]; n is a multiple of 64 below
+// len(row).
+func changes8(dst []uint64, row []uint8, n int) { changesPlain(dst, row, n) }

@@ -1,0 +1,294 @@
+// Package tally measures: it reads every tile that a zone touches once and adds up, exactly,
+// how much true ground each value (or pair of values) holds in each zone.
+//
+// The way of the data: [Measure] divides the grid into bands of tiles; a band's zones are cut
+// into spans when the first worker comes to it (band.go); a worker then decodes a tile and its
+// kernel (kernel.go) adds it up by runs; the workers' sums are integers (sum.go), so that the
+// result does not depend on who added what when.
+package tally
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// Request is a measuring job.
+type Request struct {
+	// Layers are one raster, or two on the same cells whose pairs of values are wanted.
+	Layers    []raster.Source
+	Zones     *zone.Set
+	Placement *zone.Placement // of Zones on the grid of the layers
+	Centres   bool            // edges by cell centres instead of exact shares
+	Threads   int             // 0 takes all processors
+	// Progress, when not nil, is told from time to time how many of the tiles that zones touch
+	// are done. Calls come from several goroutines.
+	Progress func(done, total int)
+}
+
+// Value is what the layers hold in a cell: one value, or two.
+type Value [2]float64
+
+// Zone is what was measured in a zone: the extent of each value, by value.
+type Zone struct {
+	Values  []Value
+	Extents []Extent
+}
+
+// Tally is the outcome of a job.
+type Tally struct {
+	Unit  float64 // m² in one unit of the extents
+	Zones []Zone  // in the order of Request.Zones
+	Tiles int     // windows that were read
+}
+
+// Whole makes the one zone of a job without zones: the extent of the grid.
+func Whole(g raster.Grid) (*zone.Set, *zone.Placement, error) {
+	w, h := float64(g.Width), float64(g.Height)
+	ring := zone.Ring{{0, 0}, {0, h}, {w, h}, {w, 0}}
+	ground := make(zone.Ring, 4)
+	for i, p := range ring {
+		ground[i][0], ground[i][1] = g.Point(p[0], p[1])
+	}
+	area, ok := g.CRS.OutlineArea(ground)
+	if !ok {
+		return nil, nil, fmt.Errorf("the border of the raster lies where %v is not defined: check that the CRS is the right one", g.CRS)
+	}
+	set := &zone.Set{Source: "the whole raster", CRS: g.CRS, Zones: []zone.Zone{{ID: "all", Name: "whole raster", Features: 1}}}
+	o := zone.Outline{Rings: []zone.Ring{ring}, RowTo: g.Height, ColTo: g.Width, Area: math.Abs(area)}
+	return set, &zone.Placement{Grid: g, Outlines: []zone.Outline{o}, Down: true}, nil
+}
+
+// Measure does the job. An outline that turns out to cover ground more than once is an error.
+func Measure(ctx context.Context, req Request) (*Tally, error) {
+	g := req.Placement.Grid
+	areas, err := raster.NewAreas(g)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", req.Layers[0].Header().Name, err)
+	}
+	p := newPass(req, areas)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	threads := req.Threads
+	if threads <= 0 {
+		threads = runtime.GOMAXPROCS(0)
+	}
+	workers := make([]*worker, threads)
+	var wg sync.WaitGroup
+	for i := range workers {
+		w := &worker{pass: p, kernel: newKernel(req.Layers, areas), zones: map[int32]*totals{}}
+		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform}
+		workers[i] = w
+		wg.Go(func() {
+			if err := w.run(ctx); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	wg.Wait()
+	if err := context.Cause(ctx); err != nil {
+		if errors.Is(err, context.Canceled) {
+			err = errors.New("stopped before the end; nothing was written")
+		}
+		return nil, err
+	}
+	if z := p.overlap.Load(); z != nil {
+		x, y := g.Point(float64(z.cell[0])+0.5, float64(z.cell[1])+0.5)
+		return nil, fmt.Errorf("%s: zone %s: its outline covers the ground at x %.8g, y %.8g of the raster more than once: mend the outline, because its area is uncertain",
+			req.Zones.Source, req.Zones.Zones[z.zone].ID, x, y)
+	}
+	for n, l := range req.Layers {
+		seen := map[uint64]bool{}
+		for _, w := range workers {
+			for _, v := range w.kernel.layers[n].values {
+				seen[math.Float64bits(v)] = true
+			}
+		}
+		if len(seen) > maxValues {
+			return nil, tooMany(l.Header().Name)
+		}
+	}
+	return p.gather(workers), nil
+}
+
+func tooMany(name string) error {
+	return fmt.Errorf("%s: it has more than %d different values, so it holds measurements and not classes: put them into classes first", name, maxValues)
+}
+
+type pass struct {
+	req     Request
+	areas   *raster.Areas
+	tileW   int
+	tileH   int
+	across  int
+	bands   []*band // those that zones touch
+	next    atomic.Int64
+	read    atomic.Int64
+	done    atomic.Int64
+	overlap atomic.Pointer[overlapAt]
+}
+
+type overlapAt struct {
+	zone int
+	cell [2]int
+}
+
+func newPass(req Request, areas *raster.Areas) *pass {
+	g := req.Placement.Grid
+	p := &pass{req: req, areas: areas}
+	p.tileW, p.tileH = 1, 1
+	for _, l := range req.Layers { // a window spans whole blocks of every layer, as far as may be
+		w, h := l.BlockSize()
+		p.tileW, p.tileH = max(p.tileW, w), max(p.tileH, h)
+	}
+	if p.tileH < 64 { // strips of few rows are read several at a time
+		p.tileH *= (64 + p.tileH - 1) / p.tileH
+	}
+	p.tileW, p.tileH = min(p.tileW, g.Width), min(p.tileH, g.Height)
+	p.across = (g.Width + p.tileW - 1) / p.tileW
+	down := (g.Height + p.tileH - 1) / p.tileH
+	byRow := make([][]int, down)
+	for i, o := range req.Placement.Outlines {
+		if len(o.Rings) == 0 || o.RowFrom >= o.RowTo || o.ColFrom >= o.ColTo {
+			continue
+		}
+		for b := o.RowFrom / p.tileH; b <= (o.RowTo-1)/p.tileH; b++ {
+			byRow[b] = append(byRow[b], i)
+		}
+	}
+	for b, zones := range byRow {
+		if len(zones) > 0 {
+			p.bands = append(p.bands, newBand(p, b*p.tileH, min(g.Height, (b+1)*p.tileH), zones))
+		}
+	}
+	return p
+}
+
+// worker takes one tile after another.
+type worker struct {
+	pass   *pass
+	kernel *kernel
+	cutter zone.Cutter
+	zones  map[int32]*totals
+}
+
+// totals are the extents of one zone, by slot of the worker's kernel.
+type totals struct {
+	slots   []int32
+	extents []Extent
+}
+
+func (w *worker) run(ctx context.Context) error {
+	p := w.pass
+	total := int64(len(p.bands) * p.across)
+	for {
+		n := p.next.Add(1) - 1
+		if n >= total {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		b := p.bands[n/int64(p.across)]
+		if err := b.prepare(&w.cutter); err != nil {
+			return err
+		}
+		if err := w.tile(b, int(n)%p.across); err != nil {
+			return err
+		}
+		b.release()
+		if done := p.done.Add(1); p.req.Progress != nil {
+			p.req.Progress(int(done), int(total))
+		}
+	}
+}
+
+// tile reads one window and adds it up for each zone that touches it.
+func (w *worker) tile(b *band, col int) error {
+	p, k := w.pass, w.kernel
+	g := p.req.Placement.Grid
+	win := raster.Window{Col: col * p.tileW, Row: b.from, Width: min(p.tileW, g.Width-col*p.tileW), Height: b.to - b.from}
+	loaded := false
+	for _, spans := range b.spans[col] {
+		if !loaded {
+			for _, l := range k.layers {
+				if err := l.reader.Read(win, &l.cells); err != nil {
+					return err
+				}
+			}
+			k.masked = -1
+			loaded = true
+			p.read.Add(1)
+		}
+		if err := k.window(win, spans, b.rows, b.from); err != nil {
+			return err
+		}
+		w.take(int32(spans.Zone))
+	}
+	return nil
+}
+
+// take moves the kernel's extents to the totals of a zone.
+func (w *worker) take(z int32) {
+	t := w.zones[z]
+	if t == nil {
+		t = &totals{}
+		w.zones[z] = t
+	}
+	k := w.kernel
+	for s := range k.slots() {
+		i := slices.Index(t.slots, s)
+		if i < 0 {
+			i = len(t.slots)
+			t.slots = append(t.slots, s)
+			t.extents = append(t.extents, Extent{})
+		}
+		t.extents[i].Add(k.extents[s])
+		k.extents[s] = Extent{}
+	}
+}
+
+// gather joins the totals of all workers.
+func (p *pass) gather(workers []*worker) *Tally {
+	t := &Tally{Unit: p.areas.Unit, Zones: make([]Zone, len(p.req.Zones.Zones)), Tiles: int(p.read.Load())}
+	for i := range t.Zones {
+		sums := map[[2]uint64]Extent{}
+		for _, w := range workers {
+			if got := w.zones[int32(i)]; got != nil {
+				for n, s := range got.slots {
+					v := w.kernel.value(s)
+					key := [2]uint64{math.Float64bits(v[0]), math.Float64bits(v[1])}
+					e := sums[key]
+					e.Add(got.extents[n])
+					sums[key] = e
+				}
+			}
+		}
+		z := &t.Zones[i]
+		for key, e := range sums {
+			if e.IsZero() {
+				continue
+			}
+			z.Values = append(z.Values, Value{math.Float64frombits(key[0]), math.Float64frombits(key[1])})
+		}
+		slices.SortFunc(z.Values, func(a, b Value) int {
+			if c := cmp.Compare(a[0], b[0]); c != 0 {
+				return c
+			}
+			return cmp.Compare(a[1], b[1])
+		})
+		for _, v := range z.Values {
+			z.Extents = append(z.Extents, sums[[2]uint64{math.Float64bits(v[0]), math.Float64bits(v[1])}])
+		}
+	}
+	return t
+}

@@ -1,0 +1,390 @@
+package zone
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/verdex-land/verdex/core/earth"
+)
+
+// ReadGeoJSON reads the zones of a GeoJSON file (RFC 7946): a feature collection, a feature or
+// a bare polygon. The crs member of the 2008 format is honoured; without it coordinates are
+// longitude and latitude on WGS 84. crs, when not nil, overrides both.
+func ReadGeoJSON(path string, crs *earth.CRS, sel Selection) (*Set, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		var p *os.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(f)
+	if err != nil {
+		var p *os.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return nil, fmt.Errorf("%s: cannot be read (%w)", path, err)
+	}
+	return ParseGeoJSON(path, data, crs, sel)
+}
+
+// ParseGeoJSON reads zones from the text of a GeoJSON file; source is its name in messages.
+func ParseGeoJSON(source string, data []byte, crs *earth.CRS, sel Selection) (*Set, error) {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	if len(bytes.TrimSpace(data)) == 0 {
+		return nil, fmt.Errorf("%s: it is empty, so there is nothing to report on", source)
+	}
+	g := &geoJSON{fieldAt: map[string]bool{}}
+	if err := g.top(jsontext.NewDecoder(bytes.NewBuffer(data))); err != nil {
+		return nil, fmt.Errorf("%s: it is not GeoJSON with zones (%w)", source, plain(err))
+	}
+	if crs == nil {
+		var err error
+		if g.crs == "" {
+			crs, err = earth.Lookup(4326)
+		} else {
+			crs, err = earth.ParseCRS(g.crs)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", source, err)
+		}
+	}
+	return gather(source, crs, g.features, g.fields, sel)
+}
+
+// plain shortens the errors of the JSON library.
+func plain(err error) error {
+	var s *jsontext.SyntacticError
+	if errors.As(err, &s) {
+		what := strings.TrimPrefix(s.Err.Error(), "jsontext: ")
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			what = "it ends too early"
+		}
+		return fmt.Errorf("at byte %d: %s", s.ByteOffset, what)
+	}
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return errors.New("it ends too early")
+	}
+	return err
+}
+
+type geoJSON struct {
+	features []feature
+	fields   []string // in the order of their first appearance
+	fieldAt  map[string]bool
+	crs      string
+}
+
+// members calls f for each member of an object; f must consume the value.
+func members(d *jsontext.Decoder, f func(name string) error) error {
+	t, err := d.ReadToken()
+	if err != nil {
+		return err
+	}
+	if t.Kind() != '{' {
+		return fmt.Errorf("an object is expected, but there is %s", describeKind(t.Kind()))
+	}
+	for d.PeekKind() != '}' {
+		t, err := d.ReadToken()
+		if err != nil {
+			return err
+		}
+		if err := f(t.String()); err != nil {
+			return err
+		}
+	}
+	_, err = d.ReadToken()
+	return err
+}
+
+func describeKind(k jsontext.Kind) string {
+	switch k {
+	case '[':
+		return "a list"
+	case '"':
+		return "a text"
+	case '0':
+		return "a number"
+	case '{':
+		return "an object"
+	}
+	return "nothing of use"
+}
+
+// top reads the outermost object.
+func (g *geoJSON) top(d *jsontext.Decoder) error {
+	var kind string
+	var raw []jsontext.Value
+	var single []byte
+	err := members(d, func(name string) error {
+		switch {
+		case name == "type" && d.PeekKind() == '"':
+			t, err := d.ReadToken()
+			kind = t.String()
+			return err
+		case name == "features" && d.PeekKind() == '[':
+			d.ReadToken()
+			for d.PeekKind() != ']' {
+				v, err := d.ReadValue()
+				if err != nil {
+					return err
+				}
+				raw = append(raw, v.Clone())
+			}
+			_, err := d.ReadToken()
+			return err
+		case name == "crs":
+			v, err := d.ReadValue()
+			if err != nil {
+				return err
+			}
+			return g.readCRS(v)
+		}
+		v, err := d.ReadValue()
+		if err == nil {
+			if single != nil {
+				single = append(single, ',')
+			}
+			quoted, _ := jsontext.AppendQuote(nil, name)
+			single = append(append(append(single, quoted...), ':'), v...)
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	switch kind {
+	case "FeatureCollection":
+	case "Feature":
+		raw = []jsontext.Value{append(append([]byte("{"), single...), '}')}
+	case "Polygon", "MultiPolygon":
+		raw = []jsontext.Value{fmt.Appendf(nil, `{"geometry":{"type":%q,%s}}`, kind, single)}
+	case "":
+		return errors.New(`it has no "type"`)
+	default:
+		return fmt.Errorf("it is a %s, but zones are polygons", kind)
+	}
+	return g.parse(raw)
+}
+
+// parse reads features on several threads; their order stays.
+func (g *geoJSON) parse(raw []jsontext.Value) error {
+	g.features = make([]feature, len(raw))
+	orders := make([][]string, len(raw))
+	errs := make([]error, len(raw))
+	var wg sync.WaitGroup
+	const chunk = 32
+	work := make(chan int)
+	for range 4 {
+		wg.Go(func() {
+			for from := range work {
+				for i := from; i < min(from+chunk, len(raw)); i++ {
+					orders[i], errs[i] = g.features[i].read(raw[i])
+				}
+			}
+		})
+	}
+	for i := 0; i < len(raw); i += chunk {
+		work <- i
+	}
+	close(work)
+	wg.Wait()
+	for i := range raw {
+		if errs[i] != nil {
+			return fmt.Errorf("feature %d: %w", i+1, plain(errs[i]))
+		}
+		for _, name := range orders[i] {
+			if !g.fieldAt[name] {
+				g.fieldAt[name] = true
+				g.fields = append(g.fields, name)
+			}
+		}
+	}
+	return nil
+}
+
+// readCRS reads the crs member of the format of 2008.
+func (g *geoJSON) readCRS(v jsontext.Value) error {
+	if v.Kind() == 'n' {
+		return nil
+	}
+	d := jsontext.NewDecoder(bytes.NewReader(v))
+	return members(d, func(name string) error {
+		if name != "properties" {
+			return d.SkipValue()
+		}
+		return members(d, func(name string) error {
+			if name != "name" || d.PeekKind() != '"' {
+				return d.SkipValue()
+			}
+			t, err := d.ReadToken()
+			g.crs = t.String()
+			return err
+		})
+	})
+}
+
+func (f *feature) read(v jsontext.Value) (order []string, err error) {
+	d := jsontext.NewDecoder(bytes.NewBuffer(v))
+	if d.PeekKind() != '{' {
+		return nil, fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
+	}
+	f.attributes, f.texts = Attributes{}, map[string]string{}
+	err = members(d, func(name string) error {
+		switch {
+		case name == "id" && (d.PeekKind() == '"' || d.PeekKind() == '0'):
+			t, err := d.ReadToken()
+			f.id = t.String()
+			return err
+		case name == "properties" && d.PeekKind() == '{':
+			return members(d, func(name string) error {
+				order = append(order, name)
+				return f.property(d, name)
+			})
+		case name == "geometry" && d.PeekKind() == '{':
+			return f.geometry(d)
+		}
+		return d.SkipValue()
+	})
+	return order, err
+}
+
+func (f *feature) property(d *jsontext.Decoder, name string) error {
+	v, err := d.ReadValue()
+	if err != nil {
+		return err
+	}
+	switch v.Kind() {
+	case '"':
+		b, err := jsontext.AppendUnquote(nil, v)
+		if err != nil {
+			return err
+		}
+		f.attributes[name], f.texts[name] = string(b), string(b)
+	case '0':
+		n, err := strconv.ParseFloat(string(v), 64)
+		if err != nil {
+			return err
+		}
+		f.attributes[name], f.texts[name] = n, string(v)
+	case 't', 'f':
+		f.attributes[name], f.texts[name] = v.Kind() == 't', string(v)
+	case 'n':
+		f.attributes[name] = nil
+	default: // nested values are kept as text
+		f.attributes[name], f.texts[name] = string(v), string(v)
+	}
+	return nil
+}
+
+func (f *feature) geometry(d *jsontext.Decoder) error {
+	var c coordinates
+	err := members(d, func(name string) error {
+		switch {
+		case name == "type" && d.PeekKind() == '"':
+			t, err := d.ReadToken()
+			f.kind = t.String()
+			return err
+		case name == "coordinates" && d.PeekKind() == '[':
+			var err error
+			c, err = readCoordinates(d, 0)
+			return err
+		}
+		return d.SkipValue()
+	})
+	if err != nil {
+		return err
+	}
+	switch f.kind {
+	case "Polygon":
+		if c.depth == 3 {
+			f.polygons = []Polygon{c.polygon}
+		} else if c.depth != 0 {
+			return errors.New("its coordinates are not those of a Polygon")
+		}
+	case "MultiPolygon":
+		if c.depth == 4 {
+			f.polygons = c.multi
+		} else if c.depth != 0 {
+			return errors.New("its coordinates are not those of a MultiPolygon")
+		}
+	}
+	return nil
+}
+
+// coordinates are nested lists of depth 1 (a position) to 4 (a multipolygon); 0 is empty.
+type coordinates struct {
+	depth   int
+	point   Point
+	ring    Ring
+	polygon Polygon
+	multi   []Polygon
+}
+
+func readCoordinates(d *jsontext.Decoder, level int) (c coordinates, err error) {
+	if level > 4 {
+		return c, errors.New("its coordinates are nested too deep")
+	}
+	if _, err := d.ReadToken(); err != nil {
+		return c, err
+	}
+	if d.PeekKind() == '0' {
+		c.depth = 1
+		for i := 0; d.PeekKind() == '0'; i++ {
+			v, err := d.ReadValue()
+			if err != nil {
+				return c, err
+			}
+			if i < 2 {
+				if c.point[i], err = strconv.ParseFloat(string(v), 64); err != nil || math.IsInf(c.point[i], 0) {
+					return c, fmt.Errorf("the coordinate %s is no number that can be used", v)
+				}
+			} else if i > 9 {
+				return c, errors.New("a position has more than ten numbers")
+			}
+			if i == 0 && d.PeekKind() == ']' {
+				return c, errors.New("a position has one number only")
+			}
+		}
+	}
+	for d.PeekKind() == '[' {
+		e, err := readCoordinates(d, level+1)
+		if err != nil {
+			return c, err
+		}
+		if e.depth == 0 {
+			continue // an empty list
+		}
+		if c.depth != 0 && c.depth != e.depth+1 {
+			return c, errors.New("its coordinates are nested unevenly")
+		}
+		c.depth = e.depth + 1
+		switch e.depth {
+		case 1:
+			c.ring = append(c.ring, e.point)
+		case 2:
+			c.polygon = append(c.polygon, e.ring)
+		case 3:
+			c.multi = append(c.multi, e.polygon)
+		default:
+			return c, errors.New("its coordinates are nested too deep")
+		}
+	}
+	t, err := d.ReadToken()
+	if err == nil && t.Kind() != ']' {
+		err = fmt.Errorf("a list of coordinates holds %s", describeKind(t.Kind()))
+	}
+	return c, err
+}

@@ -1,0 +1,288 @@
+package zone
+
+import (
+	"fmt"
+	"math"
+	"runtime"
+	"sync"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// Outline is a zone on a grid.
+type Outline struct {
+	// Rings are the outlines in cell coordinates (column, row); nil when the zone lies wholly
+	// outside the grid. Shells and holes run so that a ring's area counts by its direction.
+	Rings []Ring
+	// Rows and columns that the rings touch within the grid: from, to (exclusive).
+	RowFrom, RowTo, ColFrom, ColTo int
+	// Area is the zone's own area on the ellipsoid in m², from its outline alone; Outside is
+	// the part of it beyond the grid, likewise.
+	Area, Outside float64
+}
+
+// Placement is how a set of zones lies on a grid.
+type Placement struct {
+	Grid     raster.Grid
+	Outlines []Outline
+	Notes    []string
+	Down     bool // rows count against y, as is usual
+}
+
+// tracing tolerance: straight edges of a zone's own CRS are curves on the grid.
+const (
+	cellTolerance   = 0.0005 // cells; the polyline then stays within 0.001 of the curve
+	longestDegrees  = 0.5
+	longestMetres   = 50000
+	greatestAbsCell = 1 << 40
+)
+
+// Place carries the zones of a set to a grid. Zones are never moved by rounding: edges that are
+// straight in the zones' CRS and curved on the grid are traced as [earth.TraceRing] describes.
+func (s *Set) Place(g raster.Grid) (*Placement, error) {
+	note, err := earth.DatumShift(s.CRS, g.CRS)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", s.Source, err)
+	}
+	p := &Placement{Grid: g, Outlines: make([]Outline, len(s.Zones)), Down: g.DY < 0}
+	if note != "" {
+		p.Notes = append(p.Notes, note)
+	}
+	m := newMapping(s.CRS, g)
+	errs := make([]error, len(s.Zones))
+	var wg sync.WaitGroup
+	work := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := range work {
+				p.Outlines[i], errs[i] = m.outline(&s.Zones[i])
+			}
+		})
+	}
+	for i := range s.Zones {
+		work <- i
+	}
+	close(work)
+	wg.Wait()
+	for i, err := range errs {
+		if err != nil {
+			return nil, fmt.Errorf("%s: zone %s: %w", s.Source, s.Zones[i].ID, err)
+		}
+	}
+	return p, nil
+}
+
+// mapping carries outlines from the CRS of zones to the cells of a grid.
+type mapping struct {
+	own      *earth.CRS // the zones' CRS, geographic ones on the grid's ellipsoid
+	grid     raster.Grid
+	straight bool // straight edges stay straight
+	tol      earth.Tolerance
+	// Bounds of the grid in degrees, with a margin, and whether they mean anything.
+	west, south, east, north float64
+	bounded                  bool
+}
+
+func newMapping(crs *earth.CRS, g raster.Grid) *mapping {
+	own := *crs
+	if own.Geographic() {
+		own.Ellipsoid = g.CRS.Ellipsoid
+	}
+	m := &mapping{own: &own, grid: g, straight: crs.Same(g.CRS) || crs.Geographic() && g.CRS.Geographic() && crs.Unit == g.CRS.Unit}
+	m.tol = earth.Tolerance{Absolute: cellTolerance, Longest: longestMetres / crs.Unit}
+	if crs.Geographic() {
+		m.tol.Longest = longestDegrees
+	}
+	m.west, m.south, m.east, m.north, m.bounded = g.GeographicBounds()
+	margin := 0.05 + 0.02*math.Max(m.east-m.west, m.north-m.south)
+	m.west, m.south, m.east, m.north = m.west-margin, m.south-margin, m.east+margin, m.north+margin
+	for _, pole := range []float64{-1, 1} { // a grid over a pole has all longitudes
+		if x, y, ok := g.CRS.FromGeographic(0, pole*math.Pi/2); ok && !g.CRS.Geographic() {
+			c, r := g.Cell(x, y)
+			if c >= -1 && r >= -1 && c <= float64(g.Width)+1 && r <= float64(g.Height)+1 {
+				m.west, m.east = -360, 360
+				m.south, m.north = math.Min(m.south, pole*90), math.Max(m.north, pole*90)
+			}
+		}
+	}
+	return m
+}
+
+func (m *mapping) outline(z *Zone) (o Outline, err error) {
+	for _, p := range z.Polygons {
+		for _, r := range p {
+			a, ok := m.own.OutlineArea(r)
+			if !ok {
+				return o, fmt.Errorf("its outline leaves the ground where %v is defined: check the CRS of the file", m.own)
+			}
+			o.Area += a
+		}
+	}
+	if m.own.Geographic() && m.bounded && m.misses(z) {
+		o.Outside = o.Area
+		return o, nil
+	}
+	rings, err := m.cellRings(z)
+	if err != nil {
+		return o, err
+	}
+	w, h := float64(m.grid.Width), float64(m.grid.Height)
+	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for _, r := range rings {
+		for _, q := range r {
+			if math.IsNaN(q[0]) || math.IsNaN(q[1]) || math.Abs(q[0]) > greatestAbsCell || math.Abs(q[1]) > greatestAbsCell {
+				return o, fmt.Errorf("its outline lies too far from the raster to be carried to its grid")
+			}
+			c0, c1 = math.Min(c0, q[0]), math.Max(c1, q[0])
+			r0, r1 = math.Min(r0, q[1]), math.Max(r1, q[1])
+		}
+	}
+	if len(rings) == 0 || c1 <= 0 || r1 <= 0 || c0 >= w || r0 >= h {
+		o.Outside = o.Area
+		return o, nil
+	}
+	if c0 < 0 || r0 < 0 || c1 > w || r1 > h {
+		inside := 0.0
+		for _, r := range rings {
+			clipped := clip(r, w, h)
+			if len(clipped) < 3 {
+				continue
+			}
+			for i, q := range clipped {
+				clipped[i][0], clipped[i][1] = m.grid.Point(q[0], q[1])
+			}
+			a, ok := m.grid.CRS.OutlineArea(clipped)
+			if !ok {
+				return o, fmt.Errorf("it reaches a part of the raster where %v is not defined", m.grid.CRS)
+			}
+			inside += a
+		}
+		o.Outside = math.Max(0, o.Area-inside)
+	}
+	o.Rings = rings
+	o.ColFrom, o.ColTo = max(0, int(math.Floor(c0))), int(math.Min(w, math.Floor(c1)+1))
+	o.RowFrom, o.RowTo = max(0, int(math.Floor(r0))), int(math.Min(h, math.Floor(r1)+1))
+	return o, nil
+}
+
+// misses reports whether a zone in degrees lies wholly beyond the grid.
+func (m *mapping) misses(z *Zone) bool {
+	w, s, e, n := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for _, p := range z.Polygons {
+		b := box(p)
+		w, s, e, n = math.Min(w, b[0]), math.Min(s, b[1]), math.Max(e, b[2]), math.Max(n, b[3])
+	}
+	if n < m.south || s > m.north {
+		return true
+	}
+	for _, turn := range []float64{-720, -360, 0, 360, 720} {
+		if e+turn >= m.west && w+turn <= m.east {
+			return false
+		}
+	}
+	return true
+}
+
+// cellRings are the rings of a zone in cell coordinates. On a geographic grid, whose columns may
+// count longitude from anywhere, a ring comes once for each turn of the Earth that meets the grid.
+func (m *mapping) cellRings(z *Zone) ([]Ring, error) {
+	var out []Ring
+	toCells := func(p Point) (Point, bool) {
+		lon, lat, ok := m.own.ToGeographic(p[0], p[1])
+		if !ok {
+			return Point{}, false
+		}
+		x, y, ok := m.grid.CRS.FromGeographic(lon, lat)
+		c, r := m.grid.Cell(x, y)
+		return Point{c, r}, ok
+	}
+	for _, p := range z.Polygons {
+		for _, ring := range p {
+			var r Ring
+			if m.straight {
+				r = make(Ring, len(ring))
+				for i, q := range ring {
+					r[i][0], r[i][1] = m.grid.Cell(q[0], q[1])
+				}
+			} else {
+				traced, ok := earth.TraceRing(ring, toCells, m.tol)
+				if !ok {
+					return nil, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", m.grid.CRS)
+				}
+				r = traced
+			}
+			m.snap(r)
+			if !m.grid.CRS.Geographic() {
+				out = append(out, r)
+				continue
+			}
+			turn := 2 * math.Pi / m.grid.CRS.Unit / m.grid.DX
+			w := float64(m.grid.Width)
+			b := box(Polygon{r})
+			for k := math.Ceil(-b[2] / turn); k <= math.Floor((w-b[0])/turn); k++ {
+				if k == 0 {
+					out = append(out, r)
+					continue
+				}
+				moved := make(Ring, len(r))
+				for i, q := range r {
+					moved[i] = Point{q[0] + k*turn, q[1]}
+				}
+				out = append(out, moved)
+			}
+		}
+	}
+	return out, nil
+}
+
+// snap puts coordinates that miss a border of cells by rounding alone onto it, so that outlines
+// along cell borders cut no slivers. It moves a point by 1e-9 of a cell, or by a few units in
+// the last place of its coordinates where those are coarser.
+func (m *mapping) snap(r Ring) {
+	g := m.grid
+	x1, y1 := g.Point(float64(g.Width), float64(g.Height))
+	const ulps = 0x1p-50
+	tol := Point{
+		math.Min(1e-6, math.Max(1e-9, ulps*math.Max(math.Abs(g.X0), math.Abs(x1))/g.DX)),
+		math.Min(1e-6, math.Max(1e-9, ulps*math.Max(math.Abs(g.Y0), math.Abs(y1))/math.Abs(g.DY))),
+	}
+	for i := range r {
+		for k := range 2 {
+			if n := math.Round(r[i][k]); math.Abs(r[i][k]-n) <= tol[k] {
+				r[i][k] = n
+			}
+		}
+	}
+}
+
+// clip cuts a ring to the rectangle from 0, 0 to w, h (Sutherland and Hodgman 1974). Stretches
+// along the border that join separate parts enclose no area.
+func clip(r Ring, w, h float64) Ring {
+	sides := []struct {
+		axis int
+		at   float64
+		less bool // inside is below
+	}{{0, 0, false}, {0, w, true}, {1, 0, false}, {1, h, true}}
+	for _, s := range sides {
+		in := func(p Point) bool { return p[s.axis] == s.at || (p[s.axis] < s.at) == s.less }
+		var out Ring
+		for i, p := range r {
+			q := r[(i+1)%len(r)]
+			if in(p) {
+				out = append(out, p)
+			}
+			if in(p) != in(q) {
+				t := (s.at - p[s.axis]) / (q[s.axis] - p[s.axis])
+				x := Point{p[0] + t*(q[0]-p[0]), p[1] + t*(q[1]-p[1])}
+				x[s.axis] = s.at
+				out = append(out, x)
+			}
+		}
+		r = out
+		if len(r) < 3 {
+			return nil
+		}
+	}
+	return append(Ring{}, r...)
+}

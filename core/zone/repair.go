@@ -1,0 +1,359 @@
+package zone
+
+import (
+	"fmt"
+	"math"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/peterstace/simplefeatures/geom"
+)
+
+// repair checks the outlines of all zones and mends what can be mended openly:
+//
+//   - repeated points, rings without area and the direction of rings, which change nothing;
+//   - outlines that cross themselves around less than a millionth of the zone: the loops are
+//     counted once, with a note;
+//   - pieces of one zone that overlap: they are united, with a note.
+//
+// Any other outline that crosses itself has no certain area and is an error that names the
+// zones.
+func (s *Set) repair() error {
+	notes := make([]string, len(s.Zones))
+	errs := make([]error, len(s.Zones))
+	var wg sync.WaitGroup
+	work := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			var f crossingFinder
+			for i := range work {
+				notes[i], errs[i] = s.Zones[i].repair(s, &f)
+			}
+		})
+	}
+	for i := range s.Zones {
+		work <- i
+	}
+	close(work)
+	wg.Wait()
+	var bad []string
+	for i := range s.Zones {
+		if errs[i] != nil {
+			bad = append(bad, errs[i].Error())
+		} else if notes[i] != "" {
+			s.Notes = append(s.Notes, notes[i])
+		}
+	}
+	if len(bad) > 0 {
+		more := ""
+		if len(bad) > 5 {
+			more = fmt.Sprintf("; and %d more", len(bad)-5)
+			bad = bad[:5]
+		}
+		return fmt.Errorf("%s: %s%s: mend the outlines before measuring, because such areas are uncertain", s.Source, strings.Join(bad, "; "), more)
+	}
+	return nil
+}
+
+func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
+	var polygons []Polygon
+	dropped := 0
+	for _, p := range z.Polygons {
+		var clean Polygon
+		for k, ring := range p {
+			r, err := cleanRing(ring, s.CRS.Geographic())
+			if err != nil {
+				return "", fmt.Errorf("zone %s: %w", z.ID, err)
+			}
+			if len(r) < 3 || planar(r) == 0 && len(f.find(Polygon{r})) == 0 {
+				dropped++
+				if k == 0 {
+					break // a shell without area takes its holes with it
+				}
+				continue
+			}
+			clean = append(clean, r)
+		}
+		if len(clean) > 0 {
+			polygons = append(polygons, clean)
+		}
+	}
+	if len(polygons) == 0 {
+		return "", fmt.Errorf("zone %s: its outline encloses no area", z.ID)
+	}
+	var notes []string
+	if dropped > 0 {
+		notes = append(notes, fmt.Sprintf("zone %s: %d ring(s) without area are left out", z.ID, dropped))
+	}
+	for i, p := range polygons {
+		mended, share, at, ok := mend(p, f)
+		if !ok {
+			return "", fmt.Errorf("zone %s: its outline crosses itself at %s", z.ID, place(at))
+		}
+		if share > 0 {
+			notes = append(notes, fmt.Sprintf("zone %s: its outline crosses itself at %s around %.2g of its area; the loops are counted once", z.ID, place(at), share))
+		}
+		polygons[i] = orient(mended)
+	}
+	if len(polygons) > 1 && overlap(polygons, f) {
+		united, err := unite(polygons)
+		if err != nil {
+			return "", fmt.Errorf("zone %s: its pieces overlap and cannot be united (%w)", z.ID, err)
+		}
+		polygons = united
+		notes = append(notes, fmt.Sprintf("zone %s: its pieces overlap; the ground they share is counted once", z.ID))
+	}
+	z.Polygons = polygons
+	return strings.Join(notes, "; "), nil
+}
+
+func place(p Point) string { return fmt.Sprintf("(%.6g, %.6g)", p[0], p[1]) }
+
+// cleanRing drops repeated points and refuses positions that cannot be.
+func cleanRing(r Ring, geographic bool) (Ring, error) {
+	out := make(Ring, 0, len(r))
+	for _, p := range r {
+		if geographic && (math.Abs(p[1]) > 90 || math.Abs(p[0]) > 540) {
+			return nil, fmt.Errorf("its point %s is not a longitude and latitude: if the file is in another CRS, name it with --zones-crs", place(p))
+		}
+		if len(out) == 0 || out[len(out)-1] != p {
+			out = append(out, p)
+		}
+	}
+	for len(out) > 1 && out[0] == out[len(out)-1] {
+		out = out[:len(out)-1]
+	}
+	if geographic {
+		for i := range out {
+			if q := out[(i+1)%len(out)]; math.Abs(q[0]-out[i][0]) > 180 {
+				return nil, fmt.Errorf("its outline jumps from longitude %.6g to %.6g: cut it at the antimeridian, as RFC 7946 asks", out[i][0], q[0])
+			}
+		}
+	}
+	return out, nil
+}
+
+// planar is the signed planar area of a ring.
+func planar(r Ring) float64 {
+	var sum float64
+	for i := range r {
+		p, q := r[i], r[(i+1)%len(r)]
+		sum += (p[0]-r[0][0])*(q[1]-r[0][1]) - (q[0]-r[0][0])*(p[1]-r[0][1])
+	}
+	return sum / 2
+}
+
+// orient turns the shell counter-clockwise and holes clockwise.
+func orient(p Polygon) Polygon {
+	for k, r := range p {
+		if (planar(r) < 0) == (k == 0) {
+			for i, j := 0, len(r)-1; i < j; i, j = i+1, j-1 {
+				r[i], r[j] = r[j], r[i]
+			}
+		}
+	}
+	return p
+}
+
+// mend splits a shell that crosses itself into loops. It reports what share of the area the
+// crossing makes uncertain, and false when that is more than a millionth or when rings cross
+// one another.
+func mend(p Polygon, f *crossingFinder) (out Polygon, share float64, at Point, ok bool) {
+	found := f.find(p)
+	if len(found) == 0 {
+		return p, 0, at, true
+	}
+	at = found[0].at
+	cuts := map[int][]crossing{} // by edge of the shell
+	for _, c := range found {
+		if c.a >= len(p[0]) || c.b >= len(p[0]) {
+			return p, 1, c.at, false
+		}
+		cuts[c.a] = append(cuts[c.a], c)
+		cuts[c.b] = append(cuts[c.b], c)
+	}
+	var loops []Ring
+	var path Ring
+	seen := map[Point]int{}
+	step := func(q Point, cut bool) {
+		if k, again := seen[q]; cut && again {
+			loops = append(loops, append(Ring{}, path[k:]...))
+			for _, r := range path[k+1:] {
+				delete(seen, r)
+			}
+			path = path[:k+1]
+			return
+		}
+		if cut {
+			seen[q] = len(path)
+		}
+		path = append(path, q)
+	}
+	for i, q := range p[0] {
+		step(q, false)
+		here := cuts[i]
+		for len(here) > 0 { // nearest first
+			best := 0
+			for k := range here {
+				if distance2(q, here[k].at) < distance2(q, here[best].at) {
+					best = k
+				}
+			}
+			step(here[best].at, true)
+			here = append(here[:best:best], here[best+1:]...)
+		}
+	}
+	loops = append(loops, path)
+	var signed, gross float64
+	largest := 0
+	for i, l := range loops {
+		a := planar(l)
+		signed += a
+		gross += math.Abs(a)
+		if math.Abs(a) > math.Abs(planar(loops[largest])) {
+			largest = i
+		}
+	}
+	share = (gross - math.Abs(planar(loops[largest]))) / gross
+	if share > 1e-6 {
+		return p, share, at, false
+	}
+	return append(Polygon{loops[largest]}, p[1:]...), share, at, true
+}
+
+func distance2(p, q Point) float64 {
+	return (p[0]-q[0])*(p[0]-q[0]) + (p[1]-q[1])*(p[1]-q[1])
+}
+
+// overlap reports whether any two of the polygons, each sound by itself, share ground.
+func overlap(polygons []Polygon, f *crossingFinder) bool {
+	boxes := make([][4]float64, len(polygons))
+	for i, p := range polygons {
+		boxes[i] = box(p)
+	}
+	for i := range polygons {
+		for j := range i {
+			a, b := boxes[i], boxes[j]
+			if a[0] >= b[2] || b[0] >= a[2] || a[1] >= b[3] || b[1] >= a[3] {
+				continue
+			}
+			both := append(append(Polygon{}, polygons[i]...), polygons[j]...)
+			if len(f.find(both)) > 0 || polygons[j].contains(polygons[i].inner()) || polygons[i].contains(polygons[j].inner()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// box is the extent of a polygon: least x and y, greatest x and y.
+func box(p Polygon) [4]float64 {
+	b := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
+	for _, q := range p[0] {
+		b[0], b[1] = math.Min(b[0], q[0]), math.Min(b[1], q[1])
+		b[2], b[3] = math.Max(b[2], q[0]), math.Max(b[3], q[1])
+	}
+	return b
+}
+
+// contains reports whether q lies inside, by counting crossings.
+func (p Polygon) contains(q Point) bool {
+	in := false
+	for _, r := range p {
+		for i := range r {
+			a, b := r[i], r[(i+1)%len(r)]
+			if (a[1] > q[1]) != (b[1] > q[1]) && q[0] < a[0]+(q[1]-a[1])/(b[1]-a[1])*(b[0]-a[0]) {
+				in = !in
+			}
+		}
+	}
+	return in
+}
+
+// inner is a point inside the polygon: the middle of the widest stretch of a line through it.
+func (p Polygon) inner() Point {
+	b := box(p)
+	for _, share := range []float64{0.5137, 0.3119, 0.7213, 0.1071, 0.9031} {
+		y := b[1] + (b[3]-b[1])*share
+		var xs []float64
+		for _, r := range p {
+			for i := range r {
+				s, t := r[i], r[(i+1)%len(r)]
+				if (s[1] > y) != (t[1] > y) {
+					xs = append(xs, s[0]+(y-s[1])/(t[1]-s[1])*(t[0]-s[0]))
+				}
+			}
+		}
+		slices.Sort(xs)
+		best, width := Point{}, 0.0
+		for i := 0; i+1 < len(xs); i += 2 {
+			if xs[i+1]-xs[i] > width {
+				best, width = Point{(xs[i] + xs[i+1]) / 2, y}, xs[i+1]-xs[i]
+			}
+		}
+		if width > 0 {
+			return best
+		}
+	}
+	return p[0][0]
+}
+
+// unite dissolves polygons that overlap.
+func unite(polygons []Polygon) ([]Polygon, error) {
+	var all []geom.Geometry
+	for _, p := range polygons {
+		var rings []geom.LineString
+		for _, r := range p {
+			flat := make([]float64, 0, 2*len(r)+2)
+			for _, q := range append(r[:len(r):len(r)], r[0]) {
+				flat = append(flat, q[0], q[1])
+			}
+			rings = append(rings, geom.NewLineString(geom.NewSequence(flat, geom.DimXY)))
+		}
+		g := geom.NewPolygon(rings)
+		if err := g.Validate(); err != nil {
+			return nil, err
+		}
+		all = append(all, g.AsGeometry())
+	}
+	u, err := geom.UnionMany(all)
+	if err != nil {
+		return nil, err
+	}
+	var out []Polygon
+	collect := func(g geom.Polygon) {
+		var p Polygon
+		for _, line := range append([]geom.LineString{g.ExteriorRing()}, holes(g)...) {
+			seq := line.Coordinates()
+			r := make(Ring, 0, seq.Length())
+			for i := range seq.Length() - 1 {
+				xy := seq.GetXY(i)
+				r = append(r, Point{xy.X, xy.Y})
+			}
+			p = append(p, r)
+		}
+		out = append(out, orient(p))
+	}
+	switch u.Type() {
+	case geom.TypePolygon:
+		collect(u.MustAsPolygon())
+	case geom.TypeMultiPolygon:
+		m := u.MustAsMultiPolygon()
+		for i := range m.NumPolygons() {
+			collect(m.PolygonN(i))
+		}
+	default:
+		return nil, fmt.Errorf("their union is a %s", u.Type())
+	}
+	return out, nil
+}
+
+func holes(g geom.Polygon) []geom.LineString {
+	out := make([]geom.LineString, g.NumInteriorRings())
+	for i := range out {
+		out[i] = g.InteriorRingN(i)
+	}
+	return out
+}
