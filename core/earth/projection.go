@@ -28,11 +28,11 @@ type Traits struct {
 
 // LambertAzimuthalEqualArea is the ellipsoidal form: Snyder 1987, p. 187-190, EPSG method 9820.
 type LambertAzimuthalEqualArea struct {
-	e              Ellipsoid
-	lon0, fe, fn   float64
-	qp, rq, d      float64
-	sinB, cosB     float64
-	polar          float64 // +1 at the north pole, -1 at the south pole, 0 elsewhere
+	e            Ellipsoid
+	lon0, fe, fn float64
+	qp, rq, d    float64
+	sinB, cosB   float64
+	polar        float64 // +1 at the north pole, -1 at the south pole, 0 elsewhere
 }
 
 // NewLambertAzimuthalEqualArea centres the projection on lat0, lon0 (radians).

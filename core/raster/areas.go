@@ -18,7 +18,7 @@ import (
 //     (3-point Gauss-Legendre quadrature of density over the row).
 //   - ByCell: all others. Density, averaged over a cell by 2 × 2 Gauss points, is interpolated
 //     at 6 × 6 Chebyshev nodes over blocks of at most 256 km, whose error is below 1e-11, and
-//     stated for each segment of a row (at most 8 km) as a quadratic with integer coefficients.
+//     stated for each segment of a row (at most 16 km) as a quadratic with integer coefficients.
 //
 // The rounding to integers is below 2⁻⁴⁸ of the largest cell for Uniform and ByRow, and 1e-10
 // for ByCell.
@@ -83,7 +83,7 @@ func NewAreas(g Grid) (*Areas, error) {
 	a.Unit = math.Exp2(math.Ceil(math.Log2(largest*1.5)) - areaBits)
 	if a.Vary == ByCell {
 		cell := math.Max(g.DX, math.Abs(g.DY)) * g.CRS.Unit
-		a.SegmentCells = powerBelow(8000/cell, 512)
+		a.SegmentCells = powerBelow(16000/cell, 512)
 		a.blockCells = max(a.SegmentCells, powerBelow(256000/cell, 8192))
 	}
 	return a, nil
@@ -230,6 +230,24 @@ func (a *Areas) block(bc, br int) *densityBlock {
 	return got.(*densityBlock)
 }
 
+const chebyshev3 = 0.86602540378443864676 // the outer of 3 Chebyshev nodes on [-1, 1]
+
+func horner(p *[6]float64, x float64) float64 {
+	f := float64(p[5]*x) + p[4]
+	f = float64(f*x) + p[3]
+	f = float64(f*x) + p[2]
+	f = float64(f*x) + p[1]
+	return float64(f*x) + p[0]
+}
+
+// PerRow is the number of Segments that a row has: 1 unless areas vary ByCell.
+func (a *Areas) PerRow() int {
+	if a.Vary != ByCell {
+		return 1
+	}
+	return (a.Grid.Width + a.SegmentCells - 1) / a.SegmentCells
+}
+
 // Segments appends the segments of row r that hold columns from to to-1, the first being
 // number from/SegmentCells. It is for grids whose areas vary ByCell.
 func (a *Areas) Segments(dst []Segment, r, from, to int) ([]Segment, error) {
@@ -253,22 +271,20 @@ func (a *Areas) Segments(dst []Segment, r, from, to int) ([]Segment, error) {
 				}
 			}
 		}
-		mid := float64(s*l) + float64(l)/2
-		x, step := (mid-b.c0)/b.w*2-1, 2/b.w
-		var f, f1, f2, gy float64
-		for k := 5; k >= 0; k-- { // Horner, with the first and half the second derivative
-			f2 = float64(f2*x) + f1
-			f1 = float64(f1*x) + f
-			f = float64(f*x) + px[k]
-			gy = float64(gy*x) + py[k]
-		}
-		f1, f2 = f1*step, f2*step*step
-		d := 0.5 - float64(l)/2 // from the middle to the centre of cell 0
+		// A quadratic through three Chebyshev nodes of the segment, about its middle.
+		half := float64(l) / 2
+		mid := float64(s*l) + half
+		scale := 2 / b.w
+		x, reach := (mid-b.c0)*scale-1, half*chebyshev3*scale
+		f0, fl, fr := horner(&px, x), horner(&px, x-reach), horner(&px, x+reach)
+		reach = half * chebyshev3
+		f1, f2 := (fr-fl)/(2*reach), (fr-2*f0+fl)/(2*reach*reach)
+		d := 0.5 - half // from the middle to the centre of cell 0
 		dst = append(dst, Segment{
-			A:  int64(math.Round(f + float64(f1*d) + float64(f2*d*d))),
+			A:  int64(math.Round(f0 + float64(f1*d) + float64(f2*d*d))),
 			B:  int64(math.Round(f1 + float64(2*f2*d))),
 			C:  int64(math.Round(f2)),
-			Gy: int64(math.Round(gy * 2 / b.h)),
+			Gy: int64(math.Round(horner(&py, x) * 2 / b.h)),
 		})
 	}
 	return dst, nil

@@ -10,51 +10,88 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// band is a row of windows. Its zones are cut by all workers that come to it, and let go when
-// its last window is done, so that only the spans of a few bands exist at a time.
+// band is a row of windows. Its zones are cut, and the areas of its rows computed, by all workers
+// that come to it; it is let go when its last window is done, so that only the spans of a few
+// bands exist at a time.
 type band struct {
 	pass     *pass
 	from, to int // rows
 	zones    []int
 	cut      []*zone.Spans
-	next     atomic.Int64 // the next zone to cut
+	next     atomic.Int64 // the next task: a zone to cut, then rows to compute
 	pending  sync.WaitGroup
+	start    sync.Once
 	finish   sync.Once
 	left     atomic.Int64     // windows to do
 	spans    [][]*zone.Spans  // by window across: the zones that touch it
-	rows     []raster.Segment // areas by row, when they do not vary along it
-	err      error
+	segments []raster.Segment // areas by row, and by segment of the row where they vary along it
+	err      atomic.Pointer[error]
 }
 
+const rowsInTask = 32
+
 func newBand(p *pass, from, to int, zones []int) *band {
-	b := &band{pass: p, from: from, to: to, zones: zones, cut: make([]*zone.Spans, len(zones))}
-	b.pending.Add(len(zones))
+	b := &band{pass: p, from: from, to: to, zones: zones}
+	b.pending.Add(b.tasks())
 	b.left.Store(int64(p.across))
 	return b
 }
 
+func (b *band) tasks() int { return len(b.zones) + (b.to-b.from+rowsInTask-1)/rowsInTask }
+
 // prepare returns when the band is ready; the caller helps to make it so.
 func (b *band) prepare(c *zone.Cutter) error {
-	p := b.pass
+	b.start.Do(func() {
+		b.cut = make([]*zone.Spans, len(b.zones))
+		b.segments = make([]raster.Segment, (b.to-b.from)*b.pass.areas.PerRow())
+	})
 	for {
 		i := int(b.next.Add(1)) - 1
-		if i >= len(b.zones) {
+		if i >= b.tasks() {
 			break
 		}
-		z := b.zones[i]
-		s := c.Cut(&p.req.Placement.Outlines[z], z, b.from, b.to)
-		if s.Overlap != nil {
-			p.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})
+		if i < len(b.zones) {
+			z := b.zones[i]
+			s := c.Cut(&b.pass.req.Placement.Outlines[z], z, b.from, b.to)
+			if s.Overlap != nil {
+				b.pass.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})
+			}
+			b.cut[i] = s
+		} else if err := b.measureRows(b.from + (i-len(b.zones))*rowsInTask); err != nil {
+			b.err.Store(&err)
 		}
-		b.cut[i] = s
 		b.pending.Done()
 	}
 	b.pending.Wait()
 	b.finish.Do(b.assign)
-	return b.err
+	if err := b.err.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
-// assign finds the windows that each zone touches, and the areas of the rows.
+// measureRows computes the areas of some rows.
+func (b *band) measureRows(from int) error {
+	a := b.pass.areas
+	perRow := a.PerRow()
+	for row := from; row < min(b.to, from+rowsInTask); row++ {
+		dst := b.segments[(row-b.from)*perRow:][:perRow]
+		if a.Vary == raster.ByCell {
+			if _, err := a.Segments(dst[:0], row, 0, a.Grid.Width); err != nil {
+				return err
+			}
+			continue
+		}
+		s, err := a.Row(row)
+		if err != nil {
+			return err
+		}
+		dst[0] = s
+	}
+	return nil
+}
+
+// assign finds the windows that each zone touches.
 func (b *band) assign() {
 	p := b.pass
 	b.spans = make([][]*zone.Spans, p.across)
@@ -80,27 +117,11 @@ func (b *band) assign() {
 		}
 	}
 	b.cut = nil
-	switch p.areas.Vary {
-	case raster.Uniform:
-		s, err := p.areas.Row(b.from)
-		b.err = err
-		b.rows = make([]raster.Segment, b.to-b.from)
-		for i := range b.rows {
-			b.rows[i] = s
-		}
-	case raster.ByRow:
-		b.rows = make([]raster.Segment, b.to-b.from)
-		for i := range b.rows {
-			if b.rows[i], b.err = p.areas.Row(b.from + i); b.err != nil {
-				return
-			}
-		}
-	}
 }
 
 func (b *band) release() {
 	if b.left.Add(-1) == 0 {
-		b.spans, b.rows = nil, nil
+		b.spans, b.segments = nil, nil
 	}
 }
 

@@ -1,7 +1,12 @@
 package tally
 
+import "golang.org/x/sys/cpu"
+
 //go:noescape
 func changeWords(dst *uint64, row *uint8, n int)
+
+//go:noescape
+func flattenWords(ends, rank *int32, mask *uint64, words int) int
 
 // changes8 sets bit i of dst where row[i] differs from row[i+1]; n is a multiple of 64 below
 // len(row).
@@ -11,4 +16,13 @@ func changes8(dst []uint64, row []uint8, n int) {
 	}
 	_, _ = dst[n/64-1], row[n]
 	changeWords(&dst[0], &row[0], n/64)
+}
+
+// flatten is flattenPlain by other means.
+func flatten(ends, rank []int32, mask []uint64) int {
+	if !cpu.X86.HasPOPCNT || len(mask) == 0 {
+		return flattenPlain(ends, rank, mask)
+	}
+	_, _ = ends[len(mask)*64+7], rank[len(mask)-1]
+	return flattenWords(&ends[0], &rank[0], &mask[0], len(mask))
 }

@@ -38,3 +38,55 @@ loop:
 	DECQ     CX
 	JNZ      loop
 	RET
+
+#define NEXT(at) \
+	TZCNTQ AX, BX     \
+	ADDL   R8, BX     \
+	MOVL   BX, at(R11) \
+	LEAQ   -1(AX), R12 \
+	ANDQ   R12, AX
+
+// func flattenWords(ends, rank *int32, mask *uint64, words int) int
+// Lists 64·w+i+1 for every bit i of every word w of mask, and in rank how many come before each
+// word; returns their number. Writes eight for each word, also when there are fewer, and so up to
+// seven too many at the end. On a processor without TZCNT the same bytes are BSF, which does as
+// well here: what it leaves for 0 is overwritten.
+TEXT ·flattenWords(SB), NOSPLIT, $0-40
+	MOVQ ends+0(FP), DI
+	MOVQ rank+8(FP), SI
+	MOVQ mask+16(FP), DX
+	MOVQ words+24(FP), CX
+	MOVQ DI, R9
+	MOVL $1, R8
+
+word:
+	MOVQ    (DX), AX
+	MOVQ    DI, BX
+	SUBQ    R9, BX
+	SHRQ    $2, BX
+	MOVL    BX, (SI)
+	POPCNTQ AX, R10
+	MOVQ    DI, R11
+
+eight:
+	NEXT(0)
+	NEXT(4)
+	NEXT(8)
+	NEXT(12)
+	NEXT(16)
+	NEXT(20)
+	NEXT(24)
+	NEXT(28)
+	ADDQ  $32, R11
+	TESTQ AX, AX
+	JNZ   eight
+	LEAQ  (DI)(R10*4), DI
+	ADDL  $64, R8
+	ADDQ  $4, SI
+	ADDQ  $8, DX
+	DECQ  CX
+	JNZ   word
+	SUBQ  R9, DI
+	SHRQ  $2, DI
+	MOVQ  DI, ret+32(FP)
+	RET

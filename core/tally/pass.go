@@ -229,7 +229,7 @@ func (w *worker) tile(b *band, col int) error {
 			loaded = true
 			p.read.Add(1)
 		}
-		if err := k.window(win, spans, b.rows, b.from); err != nil {
+		if err := k.window(win, spans, b.segments, b.from); err != nil {
 			return err
 		}
 		w.take(int32(spans.Zone))

@@ -121,4 +121,3 @@ func side(p, q, r Point) float64 {
 	}
 	return d
 }
-

@@ -1,0 +1,258 @@
+// Package bench measures how long measuring takes beside merely decoding the same tiles, in one
+// run and with the same threads. Absolute times on shared machines mean little; the ratio is
+// what counts. Run it with make bench.
+package bench
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/geotiff"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+const (
+	side = 16384
+	tile = 512
+)
+
+// grids that the raster can be laid on: its cells stay the same.
+var grids = map[string]struct {
+	code           int
+	x0, y0, dx, dy float64
+}{
+	"equal-area": {3035, 4321000, 3900000, 30, -30},
+	"geographic": {4326, 10, 60, 0.0003, -0.0003},
+	"UTM":        {32633, 300000, 6600000, 30, -30},
+}
+
+// noise is value noise on a lattice, smooth between its points.
+func noise(x, y float64, seed uint64) float64 {
+	ix, iy := math.Floor(x), math.Floor(y)
+	fx, fy := x-ix, y-iy
+	at := func(i, j float64) float64 {
+		h := uint64(int64(i))*0x9e3779b97f4a7c15 ^ uint64(int64(j))*0xc2b2ae3d27d4eb4f ^ seed
+		h ^= h >> 29
+		h *= 0xbf58476d1ce4e5b9
+		h ^= h >> 32
+		return float64(h>>11) / (1 << 53)
+	}
+	fx, fy = fx*fx*(3-2*fx), fy*fy*(3-2*fy)
+	a := at(ix, iy)*(1-fx) + at(ix+1, iy)*fx
+	b := at(ix, iy+1)*(1-fx) + at(ix+1, iy+1)*fx
+	return a*(1-fy) + b*fy
+}
+
+// patchy makes the raster once for each grid: nine classes in patches of many sizes, with ragged
+// borders and, as in maps made from satellite images, a cell in two hundred of another class.
+func patchy(tb testing.TB, name string) string {
+	dir := os.Getenv("VERDEX_BENCH_DIR")
+	if dir == "" {
+		dir = filepath.Join(os.TempDir(), "verdex-bench")
+	}
+	require.NoError(tb, os.MkdirAll(dir, 0o755))
+	path := filepath.Join(dir, "patchy-"+name+".tif")
+	if _, err := os.Stat(path); err == nil {
+		return path
+	}
+	p := grids[name]
+	crs, err := earth.Lookup(p.code)
+	require.NoError(tb, err)
+	h := raster.Header{Type: raster.Uint8, Grid: raster.Grid{Width: side, Height: side, X0: p.x0, Y0: p.y0, DX: p.dx, DY: p.dy, CRS: crs}}
+	f, err := os.Create(path + ".part")
+	require.NoError(tb, err)
+	w, err := geotiff.NewWriter(f, h, geotiff.Options{TileSize: tile})
+	require.NoError(tb, err)
+	// Tiles are filled by all processors and written in order.
+	const n = side / tile
+	done := make([]chan *raster.Cells, n*n)
+	for i := range done {
+		done[i] = make(chan *raster.Cells, 1)
+	}
+	var next atomic.Int64
+	limit := make(chan struct{}, 16)
+	for range runtime.GOMAXPROCS(0) {
+		go func() {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= n*n {
+					return
+				}
+				limit <- struct{}{}
+				c := &raster.Cells{}
+				c.Resize(raster.Uint8, tile, tile, tile)
+				rng := rand.New(rand.NewPCG(uint64(i), 9))
+				for y := range tile {
+					for x := range tile {
+						X, Y := float64(i%n*tile+x), float64(i/n*tile+y)
+						v := noise(X/120, Y/120, 1) + 0.5*noise(X/31, Y/31, 2) + 0.25*noise(X/7, Y/7, 3)
+						class := math.Floor(v / 1.75 * 9)
+						if rng.IntN(200) == 0 {
+							class = float64(rng.IntN(9))
+						}
+						c.U8[y*tile+x] = uint8(class) + 1
+					}
+				}
+				done[i] <- c
+			}
+		}()
+	}
+	for _, d := range done {
+		require.NoError(tb, w.WriteTile(<-d))
+		<-limit
+	}
+	require.NoError(tb, w.Close())
+	require.NoError(tb, f.Close())
+	require.NoError(tb, os.Rename(path+".part", path))
+	return path
+}
+
+// decodeAll reads every tile that want accepts and nothing else: the floor.
+func decodeAll(tb testing.TB, path string, threads int, want func(col, row int) bool) time.Duration {
+	s, err := geotiff.Open(path, 1)
+	require.NoError(tb, err)
+	defer s.Close()
+	start := time.Now()
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range threads {
+		wg.Go(func() {
+			r := s.NewReader()
+			var c raster.Cells
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= (side/tile)*(side/tile) {
+					return
+				}
+				col, row := i%(side/tile), i/(side/tile)
+				if want != nil && !want(col, row) {
+					continue
+				}
+				if err := r.Read(raster.Window{Col: col * tile, Row: row * tile, Width: tile, Height: tile}, &c); err != nil {
+					panic(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return time.Since(start)
+}
+
+// measureAll does the whole measuring, from opening the files to the sums.
+func measureAll(tb testing.TB, path, zones string, threads int) (time.Duration, *tally.Tally) {
+	start := time.Now()
+	s, err := geotiff.Open(path, 1)
+	require.NoError(tb, err)
+	defer s.Close()
+	var set *zone.Set
+	var place *zone.Placement
+	g := s.Header().Grid
+	if zones == "" {
+		set, place, err = tally.Whole(g)
+	} else {
+		set, err = zone.ReadGeoJSON(zones, nil, zone.Selection{IDField: "id"})
+		require.NoError(tb, err)
+		place, err = set.Place(g)
+	}
+	require.NoError(tb, err)
+	t, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{s}, Zones: set, Placement: place, Threads: threads})
+	require.NoError(tb, err)
+	return time.Since(start), t
+}
+
+// wiggly writes n × n zones over the raster whose shared borders bend at every 1/points of a side.
+func wiggly(tb testing.TB, name string, n, points int) string {
+	p := grids[name]
+	crs, err := earth.Lookup(p.code)
+	require.NoError(tb, err)
+	step := float64(side) / float64(n)
+	degrees := func(c, r float64) (float64, float64) {
+		x, y := p.x0+c*p.dx, p.y0+r*p.dy
+		lon, lat, ok := crs.ToGeographic(x, y)
+		require.True(tb, ok)
+		return lon * 180 / math.Pi, lat * 180 / math.Pi
+	}
+	at := func(c, r float64) string { // a lattice position moved by smooth noise, kept at the border
+		dc, dr := (noise(c/90, r/90, 11)-0.5)*50+(noise(c/25, r/25, 12)-0.5)*8, (noise(c/90, r/90, 13)-0.5)*50+(noise(c/25, r/25, 14)-0.5)*8
+		fade := func(x float64) float64 { return math.Min(1, math.Min(x, side-x)/160) } // straight at the border
+		dc, dr = dc*fade(c)*fade(r), dr*fade(c)*fade(r)
+		lon, lat := degrees(c+dc, r+dr)
+		return fmt.Sprintf("[%.8f,%.8f]", lon, lat)
+	}
+	var b strings.Builder
+	b.WriteString(`{"type":"FeatureCollection","features":[`)
+	for j := range n {
+		for i := range n {
+			if i+j > 0 {
+				b.WriteByte(',')
+			}
+			var pts []string
+			c0, r0 := float64(i)*step, float64(j)*step
+			for k := range points {
+				pts = append(pts, at(c0, r0+step*float64(k)/float64(points)))
+			}
+			for k := range points {
+				pts = append(pts, at(c0+step*float64(k)/float64(points), r0+step))
+			}
+			for k := range points {
+				pts = append(pts, at(c0+step, r0+step-step*float64(k)/float64(points)))
+			}
+			for k := range points {
+				pts = append(pts, at(c0+step-step*float64(k)/float64(points), r0))
+			}
+			pts = append(pts, pts[0])
+			fmt.Fprintf(&b, `{"type":"Feature","properties":{"id":"%d-%d"},"geometry":{"type":"Polygon","coordinates":[[%s]]}}`, j, i, strings.Join(pts, ","))
+		}
+	}
+	b.WriteString("]}")
+	path := filepath.Join(tb.TempDir(), "zones.geojson")
+	require.NoError(tb, os.WriteFile(path, []byte(b.String()), 0o644))
+	return path
+}
+
+// ratio alternates the floor and the measuring and gives the ratio of their medians.
+func ratio(b *testing.B, name string, floor, whole func() time.Duration) {
+	var f, w []time.Duration
+	floor()
+	for range max(5, b.N) {
+		f, w = append(f, floor()), append(w, whole())
+	}
+	slices.Sort(f)
+	slices.Sort(w)
+	r := float64(w[len(w)/2]) / float64(f[len(f)/2])
+	b.ReportMetric(r, "ratio")
+	b.ReportMetric(float64(f[len(f)/2].Milliseconds()), "floor-ms")
+	b.ReportMetric(float64(w[len(w)/2].Milliseconds()), "measure-ms")
+	b.ReportMetric(0, "ns/op")
+}
+
+func BenchmarkMeasure(b *testing.B) {
+	threads := runtime.GOMAXPROCS(0)
+	for _, name := range []string{"equal-area", "geographic", "UTM"} {
+		path := patchy(b, name)
+		floor := func() time.Duration { return decodeAll(b, path, threads, nil) }
+		b.Run(name+"/1-zone", func(b *testing.B) {
+			ratio(b, name, floor, func() time.Duration { d, _ := measureAll(b, path, "", threads); return d })
+		})
+		b.Run(name+"/1024-zones", func(b *testing.B) {
+			zones := wiggly(b, name, 32, 64)
+			ratio(b, name, floor, func() time.Duration { d, _ := measureAll(b, path, zones, threads); return d })
+		})
+	}
+}

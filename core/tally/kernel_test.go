@@ -1,0 +1,60 @@
+package tally
+
+import (
+	"testing"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// BenchmarkKernel counts a tile in memory with runs of 14 cells on average.
+func BenchmarkKernel(b *testing.B) {
+	src := patches(512)
+	k := newKernel([]raster.Source{src}, &raster.Areas{})
+	if err := k.layers[0].reader.Read(raster.Window{Width: 512, Height: 512}, &k.layers[0].cells); err != nil {
+		b.Fatal(err)
+	}
+	for _, c := range []struct {
+		name    string
+		moments bool
+	}{{"lengths", false}, {"moments", true}} {
+		b.Run(c.name, func(b *testing.B) {
+			b.SetBytes(512 * 512)
+			for range b.N {
+				for row := range 512 {
+					k.masked = -1
+					k.prepare(row, 512)
+					if err := k.runs(row, 0, 512, c.moments, 0); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+		})
+	}
+	b.Run("prepare", func(b *testing.B) {
+		b.SetBytes(512 * 512)
+		for range b.N {
+			for row := range 512 {
+				k.masked = -1
+				k.prepare(row, 512)
+			}
+		}
+	})
+}
+
+// patches is a square of cells in runs of 1 to 27 cells.
+func patches(n int) *raster.Memory {
+	m := raster.NewMemory("patches", raster.Grid{Width: n, Height: n, DX: 1, DY: -1}, raster.Uint8, n, n)
+	state := uint64(1)
+	left, v := 0, 0.0
+	for r := range n {
+		for c := range n {
+			if left == 0 {
+				state = state*6364136223846793005 + 1442695040888963407
+				left, v = int(state>>33%27)+1, float64(state>>50%9+1)
+			}
+			m.Set(c, r, v)
+			left--
+		}
+	}
+	return m
+}
