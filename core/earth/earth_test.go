@@ -194,6 +194,32 @@ func TestTracingIsTheSameInBothDirections(t *testing.T) {
 	}
 }
 
+// A ring of short edges, traced with and without prediction, must enclose the same area.
+func TestBendPredictsTheRise(t *testing.T) {
+	wgs, _ := Lookup(4326)
+	for _, code := range []int{32633, 3035, 3857} {
+		crs, _ := Lookup(code)
+		project := func(p [2]float64) ([2]float64, bool) {
+			x, y, ok := crs.FromGeographic(p[0]*degree, p[1]*degree)
+			return [2]float64{x / 30, y / 30}, ok
+		}
+		var ring [][2]float64
+		for i := range 300 {
+			s, c := math.Sincos(2 * math.Pi * float64(i) / 300)
+			ring = append(ring, [2]float64{12 + 0.3*c, 58 + 0.1*s*s*s})
+		}
+		plain, ok := TraceRing(ring, project, Tolerance{Longest: 1, Absolute: 0.001})
+		require.True(t, ok)
+		bent, ok := TraceRing(ring, project, Tolerance{Longest: 1, Absolute: 0.001, Bend: NewBend(project, 0.1)})
+		require.True(t, ok)
+		assert.InEpsilon(t, planarArea(plain), planarArea(bent), 1e-12)
+		if crs.EqualArea() {
+			own, _ := wgs.OutlineArea(ring)
+			assert.InEpsilon(t, own, planarArea(bent)*900, 1e-10)
+		}
+	}
+}
+
 func TestGeographicOutlineHasClosedForms(t *testing.T) {
 	wgs, _ := Lookup(4326)
 	box := [][2]float64{{12, 57}, {13, 57}, {13, 58}, {12, 58}}

@@ -11,7 +11,7 @@ import (
 //
 // The area is the line integral of q(φ)·a²/2 along the ring, taken relative to a latitude on
 // the ring to keep its precision for small zones. Edges that are straight in longitude and
-// latitude are integrated by Gauss-Legendre quadrature, 5 points to a degree; edges that are
+// latitude are integrated by Gauss-Legendre quadrature, 5 points to a degree and 2 for short edges; edges that are
 // straight in a projection are first traced to longitude and latitude so that the area is kept,
 // and the plain planar area is taken where the projection is equal-area.
 func (c *CRS) OutlineArea(ring [][2]float64) (float64, bool) {
@@ -46,10 +46,13 @@ var gauss5 = [5][2]float64{
 	{0.95308992296933199640, 0.11846344252809454376},
 }
 
+// gauss2 are those of the 2-point rule, enough for edges of less than a fifth of a degree.
+var gauss2 = [2][2]float64{{0.21132486540518711775, 0.5}, {0.78867513459481288225, 0.5}}
+
 // areaFromParallel is the area in m² between the parallels ref and lat for a radian of longitude.
 func (e Ellipsoid) areaFromParallel(ref, sinRef, lat float64) float64 {
 	ds := 2 * math.Cos((lat+ref)/2) * math.Sin((lat-ref)/2)
-	return e.A * e.A * e.qDifference(sinRef, math.Sin(lat), ds) / 2
+	return e.A * e.A * e.qDifference(sinRef, sinRef+ds, ds) / 2
 }
 
 func (c *CRS) geographicOutline(ring [][2]float64) float64 {
@@ -69,6 +72,10 @@ func (c *CRS) geographicOutline(ring [][2]float64) float64 {
 		switch {
 		case dlat == 0:
 			mean = c.Ellipsoid.areaFromParallel(ref, sinRef, lat)
+		case math.Abs(dlat) < 0.2*degree:
+			for _, g := range gauss2 {
+				mean += g[1] * c.Ellipsoid.areaFromParallel(ref, sinRef, lat+g[0]*dlat)
+			}
 		default:
 			for k := range pieces {
 				for _, g := range gauss5 {

@@ -7,6 +7,7 @@ type Tolerance struct {
 	Longest  float64 // an edge longer than this, in units of the source, is always halved
 	Absolute float64 // greatest distance from the chord, in units of the image
 	Relative float64 // greatest distance from the chord, as a share of the chord's length
+	Bend     *Bend   // predicts the rise of short edges; nil maps their middles
 }
 
 // TraceRing maps a closed ring (the last point joins the first) whose edges are straight in the
@@ -22,7 +23,7 @@ type Tolerance struct {
 // share an edge share its image. TraceRing reports false when a point cannot be mapped.
 func TraceRing(ring [][2]float64, f func([2]float64) ([2]float64, bool), tol Tolerance) ([][2]float64, bool) {
 	out := make([][2]float64, 0, len(ring)+len(ring)/2)
-	t := tracer{f: f, tol: tol}
+	t := tracer{f: f, tol: tol, bend: bender{Bend: tol.Bend}}
 	first, ok := f(ring[0])
 	if !ok {
 		return nil, false
@@ -46,8 +47,9 @@ func TraceRing(ring [][2]float64, f func([2]float64) ([2]float64, bool), tol Tol
 }
 
 type tracer struct {
-	f   func([2]float64) ([2]float64, bool)
-	tol Tolerance
+	f    func([2]float64) ([2]float64, bool)
+	tol  Tolerance
+	bend bender
 }
 
 // edge appends the points strictly between the ends.
@@ -55,12 +57,17 @@ func (t *tracer) edge(out [][2]float64, p, q, fp, fq [2]float64, depth int) ([][
 	if p == q {
 		return out, true
 	}
+	chord := [2]float64{(fp[0] + fq[0]) / 2, (fp[1] + fq[1]) / 2}
+	if t.tol.Bend != nil && depth == 0 {
+		if r, ok := t.bend.rise(p, q); ok && math.Abs(r[0])+math.Abs(r[1]) <= t.tol.Absolute {
+			return append(out, [2]float64{chord[0] + 4./3*r[0], chord[1] + 4./3*r[1]}), true
+		}
+	}
 	m := [2]float64{(p[0] + q[0]) / 2, (p[1] + q[1]) / 2}
 	fm, ok := t.f(m)
 	if !ok {
 		return out, false
 	}
-	chord := [2]float64{(fp[0] + fq[0]) / 2, (fp[1] + fq[1]) / 2}
 	rise := [2]float64{fm[0] - chord[0], fm[1] - chord[1]}
 	height := math.Hypot(rise[0], rise[1])
 	width := math.Hypot(fq[0]-fp[0], fq[1]-fp[1])

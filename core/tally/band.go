@@ -106,8 +106,12 @@ func (b *band) assign() {
 					mark[t] = true
 				}
 			}
+			until := int32(-1) // edge cells come by column, so that few need a division
 			for i := range edge {
-				mark[int(edge[i].Col)/p.tileW] = true
+				if c := edge[i].Col; c >= until {
+					t := int(c) / p.tileW
+					mark[t], until = true, int32((t+1)*p.tileW)
+				}
 			}
 		}
 		for t, yes := range mark {

@@ -120,15 +120,26 @@ func (l *layer) slot(i int) (int32, error) {
 	return s, nil
 }
 
+// runEnds says where the runs of a row end.
+type runEnds struct {
+	ready bool
+	mask  []uint64 // bit c: a run ends at column c of the window
+	list  []int32  // the same as a list: c+1 for each such column
+	rank  []int32  // by word of mask: how many of the list lie in the words before it
+}
+
 // kernel is the state of one worker.
 type kernel struct {
 	layers []*layer
 	areas  *raster.Areas
-	mask   []uint64 // bit c: a run ends at column c of the window
-	masked int      // the row that mask is of, -1 for none
-	ends   []int32  // the same as a list: c+1 for each such column
-	rank   []int32  // by word of mask: how many of ends lie in the words before it
-	next   []uint64
+	// Where runs end, for every row of the window that some zone has asked for.
+	width  int
+	rows   []runEnds
+	masks  []uint64
+	ends   []int32
+	ranks  []int32
+	second []uint64 // scratch: the mask of the second layer
+	at     *runEnds // of the row at hand
 
 	joint    map[uint64]int32 // pairs of slots, for two layers
 	jointOf  [][2]int32       // by joint slot
@@ -142,7 +153,7 @@ type kernel struct {
 }
 
 func newKernel(layers []raster.Source, areas *raster.Areas) *kernel {
-	k := &kernel{areas: areas, masked: -1}
+	k := &kernel{areas: areas}
 	for _, s := range layers {
 		k.layers = append(k.layers, newLayer(s))
 	}
@@ -203,21 +214,48 @@ func (k *kernel) grow(s int32) {
 	k.present = append(k.present, make([]uint64, n/64-len(k.present))...)
 }
 
+// load reads a window of all layers.
+func (k *kernel) load(w raster.Window) error {
+	for _, l := range k.layers {
+		if err := l.reader.Read(w, &l.cells); err != nil {
+			return err
+		}
+	}
+	words := (w.Width + 63) / 64
+	if k.width != w.Width || len(k.rows) < w.Height {
+		k.width = w.Width
+		k.masks, k.second = sized(k.masks, words*w.Height), sized(k.second, words)
+		k.ends, k.ranks = sized(k.ends, (words*64+8)*w.Height), sized(k.ranks, words*w.Height)
+		k.rows = make([]runEnds, w.Height)
+		for r := range k.rows {
+			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words], list: k.ends[r*(words*64+8):][:words*64+8]}
+		}
+	}
+	for r := range k.rows {
+		k.rows[r].ready = false
+	}
+	return nil
+}
+
+func sized[T any](s []T, n int) []T {
+	if cap(s) < n {
+		return make([]T, n)
+	}
+	return s[:n]
+}
+
 // prepare finds where runs end in a row of the window.
-func (k *kernel) prepare(row, width int) {
-	if k.masked == row {
+func (k *kernel) prepare(row int) {
+	k.at = &k.rows[row]
+	if k.at.ready {
 		return
 	}
-	k.masked = row
-	words := (width + 63) / 64
-	if len(k.mask) != words {
-		k.mask, k.next = make([]uint64, words), make([]uint64, words)
-		k.ends, k.rank = make([]int32, words*64+8), make([]int32, words)
-	}
+	k.at.ready = true
+	width := k.width
 	for n, l := range k.layers {
-		dst := k.mask
+		dst := k.at.mask
 		if n > 0 {
-			dst = k.next
+			dst = k.second
 		}
 		c := &l.cells
 		at := row * c.Stride
@@ -248,21 +286,22 @@ func (k *kernel) prepare(row, width int) {
 			changesPlain(dst, c.F64[at:at+width], width)
 		}
 		if n > 0 {
-			for i, w := range k.next {
-				k.mask[i] |= w
+			for i, w := range k.second {
+				k.at.mask[i] |= w
 			}
 		}
 	}
-	flatten(k.ends, k.rank, k.mask)
+	flatten(k.at.list, k.at.rank, k.at.mask)
 }
 
 // endsIn are the ends of runs behind columns from to to-2; the run that column to-1 lies in ends
 // at to for the purpose of a range.
 func (k *kernel) endsIn(from, to int) []int32 {
-	i := int(k.rank[from>>6]) + bits.OnesCount64(k.mask[from>>6]&(1<<(from&63)-1))
+	e := k.at
 	last := to - 1
-	j := int(k.rank[last>>6]) + bits.OnesCount64(k.mask[last>>6]&(1<<(last&63)-1))
-	return k.ends[i:j]
+	i := int(e.rank[from>>6]) + bits.OnesCount64(e.mask[from>>6]&(1<<(from&63)-1))
+	j := int(e.rank[last>>6]) + bits.OnesCount64(e.mask[last>>6]&(1<<(last&63)-1))
+	return e.list[i:j]
 }
 
 // runs adds the runs of columns from to to-1 of the prepared row of the window to acc: their
@@ -392,12 +431,14 @@ func (k *kernel) window(w raster.Window, spans *zone.Spans, segments []raster.Se
 	perRow := k.areas.PerRow()
 	for row := max(from, w.Row); row < min(to, w.Row+w.Height); row++ {
 		full, edge := spans.Row(row)
-		full, edge = crop(full, edge, w.Col, w.Col+w.Width)
+		if len(edge) > 0 || len(full) > 1 || len(full) == 1 && (int(full[0].To) <= w.Col || int(full[0].From) >= w.Col+w.Width) {
+			full, edge = crop(full, edge, w.Col, w.Col+w.Width)
+		}
 		if len(full) == 0 && len(edge) == 0 {
 			continue
 		}
 		if len(full) > 0 {
-			k.prepare(row-w.Row, w.Width)
+			k.prepare(row - w.Row)
 		}
 		if byCell {
 			if err := k.byCell(w, row, segments[(row-rowFrom)*perRow:][:perRow], full, edge); err != nil {
@@ -461,32 +502,26 @@ func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, ful
 
 // crop keeps the spans that meet columns from to to-1.
 func crop(full []zone.Range, edge []zone.EdgeCell, from, to int) ([]zone.Range, []zone.EdgeCell) {
-	if len(edge) == 0 && len(full) == 1 { // the inside of a large zone
-		if int(full[0].To) <= from || int(full[0].From) >= to {
-			return nil, nil
-		}
-		return full, nil
+	a, b := int32(from), int32(to)
+	for len(full) > 16 && full[len(full)/2].To <= a {
+		full = full[len(full)/2+1:]
 	}
-	i := search(len(full), func(i int) bool { return int(full[i].To) > from })
-	j := i + search(len(full)-i, func(n int) bool { return int(full[i+n].From) >= to })
-	a := search(len(edge), func(i int) bool { return int(edge[i].Col) >= from })
-	b := a + search(len(edge)-a, func(n int) bool { return int(edge[a+n].Col) >= to })
-	return full[i:j], edge[a:b]
-}
-
-// search is the least index for which f holds; f must stay true from there on. Short lists,
-// which are the rule, are searched from the front.
-func search(n int, f func(int) bool) int {
-	lo, hi := 0, n
-	for hi-lo > 8 {
-		if mid := (lo + hi) / 2; f(mid) {
-			hi = mid
-		} else {
-			lo = mid + 1
-		}
+	for len(full) > 0 && full[0].To <= a {
+		full = full[1:]
 	}
-	for lo < hi && !f(lo) {
-		lo++
+	n := 0
+	for n < len(full) && full[n].From < b {
+		n++
 	}
-	return lo
+	for len(edge) > 16 && edge[len(edge)/2].Col < a {
+		edge = edge[len(edge)/2+1:]
+	}
+	for len(edge) > 0 && edge[0].Col < a {
+		edge = edge[1:]
+	}
+	m := 0
+	for m < len(edge) && edge[m].Col < b {
+		m++
+	}
+	return full[:n], edge[:m]
 }

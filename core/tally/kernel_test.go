@@ -10,7 +10,7 @@ import (
 func BenchmarkKernel(b *testing.B) {
 	src := patches(512)
 	k := newKernel([]raster.Source{src}, &raster.Areas{})
-	if err := k.layers[0].reader.Read(raster.Window{Width: 512, Height: 512}, &k.layers[0].cells); err != nil {
+	if err := k.load(raster.Window{Width: 512, Height: 512}); err != nil {
 		b.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -21,8 +21,8 @@ func BenchmarkKernel(b *testing.B) {
 			b.SetBytes(512 * 512)
 			for range b.N {
 				for row := range 512 {
-					k.masked = -1
-					k.prepare(row, 512)
+					k.rows[row].ready = false
+					k.prepare(row)
 					if err := k.runs(row, 0, 512, c.moments, 0); err != nil {
 						b.Fatal(err)
 					}
@@ -34,8 +34,8 @@ func BenchmarkKernel(b *testing.B) {
 		b.SetBytes(512 * 512)
 		for range b.N {
 			for row := range 512 {
-				k.masked = -1
-				k.prepare(row, 512)
+				k.rows[row].ready = false
+				k.prepare(row)
 			}
 		}
 	})

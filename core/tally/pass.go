@@ -86,7 +86,7 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	var wg sync.WaitGroup
 	for i := range workers {
 		w := &worker{pass: p, kernel: newKernel(req.Layers, areas), zones: map[int32]*totals{}}
-		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform}
+		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform, Coarse: areas.Coarse()}
 		workers[i] = w
 		wg.Go(func() {
 			if err := w.run(ctx); err != nil {
@@ -220,12 +220,9 @@ func (w *worker) tile(b *band, col int) error {
 	loaded := false
 	for _, spans := range b.spans[col] {
 		if !loaded {
-			for _, l := range k.layers {
-				if err := l.reader.Read(win, &l.cells); err != nil {
-					return err
-				}
+			if err := k.load(win); err != nil {
+				return err
 			}
-			k.masked = -1
 			loaded = true
 			p.read.Add(1)
 		}

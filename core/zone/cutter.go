@@ -18,11 +18,19 @@ const Unit = 1 << 40
 // sign with its direction: the shares and moments of zones that tile a cell sum to those of the
 // whole cell, exactly.
 type EdgeCell struct {
-	Col               int32
-	Share             int64
-	MX, MY, MYY       int64
-	cover, coverY, cy int64 // what the outline adds to all cells further right
-	row               int32
+	Col         int32
+	Share       int64
+	MX, MY, MYY int64
+}
+
+// piece is what the stretch of an edge within one cell adds: to its cell, and by the covers to
+// all cells further right.
+type piece struct {
+	col             int32
+	next            int32 // the next piece of the same row, -1 for none
+	share, cover    int64
+	mx, my, myy     int64
+	coverY, coverYY int64
 }
 
 // Range is a run of cells from column From to column To-1 that lie wholly in the zone.
@@ -58,11 +66,13 @@ type Cutter struct {
 	Width   int  // columns of the grid
 	Down    bool // rows count against y
 	Centres bool // a cell belongs to the zone that holds its centre, instead of shares
-	Moments bool // whether MX, MY and MYY are wanted
+	Moments bool // whether MX and MY are wanted
+	Coarse  bool // whether MYY is wanted too, which cells below a kilometre do not need
 
-	pieces []EdgeCell
-	counts []int32
-	sorted []EdgeCell
+	pieces []piece
+	first  []int32  // by row: its first piece, -1 for none
+	keys   []uint64 // of a row: column and number of the piece
+	from   int
 }
 
 // Cut gives the cells of an outline in rows from to to-1.
@@ -79,7 +89,10 @@ func (c *Cutter) Cut(o *Outline, zone, from, to int) *Spans {
 		s.fullFrom, s.edgeFrom = []int32{0}, []int32{0}
 		return s
 	}
-	c.pieces = c.pieces[:0]
+	c.pieces, c.first, c.from = c.pieces[:0], c.first[:0], from
+	for range to - from {
+		c.first = append(c.first, -1)
+	}
 	for _, r := range o.Rings {
 		for i := range r {
 			p, q := r[i], r[0]
@@ -103,35 +116,69 @@ func (c *Cutter) Cut(o *Outline, zone, from, to int) *Spans {
 			}
 		}
 	}
-	c.sort(from, to)
 	c.sweep(s, from, to)
 	return s
 }
 
-// at is the x of the edge from p down to q at height y.
-func at(p, q Point, y float64) float64 {
-	if y <= p[1] {
-		return p[0]
+// slant is an edge from p down to q, which lies lower.
+type slant struct {
+	p, q         Point
+	slope        float64
+	least, great float64
+}
+
+func newSlant(p, q Point) slant {
+	return slant{p, q, (q[0] - p[0]) / (q[1] - p[1]), math.Min(p[0], q[0]), math.Max(p[0], q[0])}
+}
+
+// at is the x of the edge at height y.
+func (e *slant) at(y float64) float64 {
+	if y <= e.p[1] {
+		return e.p[0]
 	}
-	if y >= q[1] {
-		return q[0]
+	if y >= e.q[1] {
+		return e.q[0]
 	}
-	x := p[0] + float64((y-p[1])*((q[0]-p[0])/(q[1]-p[1])))
-	return math.Max(math.Min(p[0], q[0]), math.Min(math.Max(p[0], q[0]), x))
+	x := e.p[0] + float64((y-e.p[1])*e.slope)
+	if x < e.least {
+		return e.least
+	}
+	if x > e.great {
+		return e.great
+	}
+	return x
 }
 
 // edge cuts the edge from p down to q at rows.
 func (c *Cutter) edge(p, q Point, sign int64, from, to int) {
-	first, last := int(math.Floor(p[1])), int(math.Ceil(q[1]))-1
-	for row := max(first, from); row <= min(last, to-1); row++ {
-		y := float64(row)
-		ya, yb := math.Max(p[1], y), math.Min(q[1], y+1)
-		c.row(int32(row), at(p, q, ya), fixed(ya-y), at(p, q, yb), fixed(yb-y), sign)
+	e := newSlant(p, q)
+	row := max(int(math.Floor(p[1])), from)
+	last := min(int(math.Ceil(q[1]))-1, to-1)
+	y := float64(row)
+	ya := math.Max(p[1], y)
+	xa, ta := e.at(ya), fixed(ya-y)
+	for ; row < last; row++ {
+		y++
+		xb := e.at(y)
+		c.row(int32(row), xa, ta, xb, Unit, sign)
+		xa, ta = xb, 0
+	}
+	if row == last {
+		yb := math.Min(q[1], y+1)
+		c.row(int32(row), xa, ta, e.at(yb), fixed(yb-y), sign)
 	}
 }
 
 // fixed rounds a height within a row to 1/Unit.
-func fixed(t float64) int64 { return int64(math.Round(t * Unit)) }
+func fixed(t float64) int64 { return round(t * Unit) }
+
+// round is math.Round for numbers well inside the range of int64, several times as fast.
+func round(x float64) int64 {
+	if x < 0 {
+		return -int64(0.5 - x)
+	}
+	return int64(x + 0.5)
+}
 
 // row cuts the stretch of an edge in one row, from (xa, ya) down to (xb, yb), at columns.
 func (c *Cutter) row(row int32, xa float64, ya int64, xb float64, yb int64, sign int64) {
@@ -143,13 +190,13 @@ func (c *Cutter) row(row int32, xa float64, ya int64, xb float64, yb int64, sign
 		return // all cells lie to the left
 	}
 	if xa <= 0 && xb <= 0 {
-		c.piece(row, 0, 0, 0, ya, yb, sign)
+		c.add(row, 0, 0, 0, ya, yb, sign)
 		return
 	}
 	lo, hi := math.Floor(math.Min(xa, xb)), math.Floor(math.Max(xa, xb))
 	if lo == hi {
 		if lo < w {
-			c.piece(row, int32(lo), xa-lo, xb-lo, ya, yb, sign)
+			c.add(row, int32(lo), xa-lo, xb-lo, ya, yb, sign)
 		}
 		return
 	}
@@ -163,7 +210,7 @@ func (c *Cutter) row(row int32, xa float64, ya int64, xb float64, yb int64, sign
 	col := lo
 	if left < 0 { // the part beyond the left border counts as running along it
 		col = 0
-		next := yl + int64(math.Round(-left*slope))
+		next := yl + round(-left*slope)
 		c.between(row, 0, 0, 0, y, next, sign, xa <= xb)
 		x, y = 0, next
 	}
@@ -171,7 +218,7 @@ func (c *Cutter) row(row int32, xa float64, ya int64, xb float64, yb int64, sign
 		next := col + 1
 		yn := yr
 		if next < right {
-			yn = yl + int64(math.Round((next-left)*slope))
+			yn = yl + round((next-left)*slope)
 		} else {
 			next = right
 		}
@@ -186,93 +233,90 @@ func (c *Cutter) between(row, col int32, f0, f1 float64, y0, y1, sign int64, dow
 		return
 	}
 	if downward {
-		c.piece(row, col, f0, f1, y0, y1, sign)
+		c.add(row, col, f0, f1, y0, y1, sign)
 	} else {
-		c.piece(row, col, f1, f0, y1, y0, sign)
+		c.add(row, col, f1, f0, y1, y0, sign)
 	}
 }
 
-// piece adds the piece of an edge within one cell, from (f0, y0) down to (f1, y1).
-func (c *Cutter) piece(row, col int32, f0, f1 float64, y0, y1, sign int64) {
+// add adds the piece of an edge within one cell, from (f0, y0) down to (f1, y1).
+func (c *Cutter) add(row, col int32, f0, f1 float64, y0, y1, sign int64) {
 	dy := y1 - y0
 	mean := (f0 + f1) / 2
-	e := EdgeCell{row: row, Col: col, cover: sign * dy,
-		Share: sign * int64(math.Round(float64(dy)*(1-mean)))}
+	e := piece{col: col, cover: sign * dy, share: sign * round(float64(dy)*(1-mean))}
 	if c.Moments {
-		// 2-point Gauss-Legendre quadrature, exact for these cubics.
-		const g = 0.28867513459481288225
+		// The integrands are quadratic; the means of products of two linear functions are those
+		// of their middles plus a twelfth of the product of their rises.
 		t0, t1 := float64(y0)/Unit, float64(y1)/Unit
-		h, d, mid := t1-t0, f1-f0, (t0+t1)/2-0.5
-		var mx, my, myy float64
-		for _, k := range [2]float64{-g, g} {
-			y, f := mid+float64(k*h), mean+float64(k*d)
-			u := f - 0.5
-			mx += float64(h * (0.125 - float64(u*u)/2) / 2)
-			my += float64(h * (1 - f) * y / 2)
-			myy += float64(h * (1 - f) * (float64(y*y) - 1./12) / 2)
-		}
-		e.MX = sign * int64(math.Round(mx*Unit))
-		e.MY = sign * int64(math.Round(my*Unit))
-		e.MYY = sign * int64(math.Round(myy*Unit))
+		d, y, u := f1-f0, (t0+t1)/2-0.5, mean-0.5
+		h := float64(dy)
+		rise := h / Unit
+		e.mx = sign * round(h*(0.125-(float64(u*u)+float64(d*d)/12)/2))
+		e.my = sign * round(h*(float64((1-mean)*y)-float64(d*rise)/12))
 		e.coverY = sign * (moment1(t1) - moment1(t0))
-		e.cy = sign * (moment2(t1) - moment2(t0))
+		if c.Coarse {
+			// 2-point Gauss-Legendre quadrature, exact for this cubic.
+			var myy float64
+			for _, k := range [2]float64{-0.28867513459481288225, 0.28867513459481288225} {
+				yk := y + float64(k*rise)
+				myy += float64((1 - mean - float64(k*d)) * (float64(yk*yk) - 1./12))
+			}
+			e.myy = sign * round(h*myy/2)
+			e.coverYY = sign * (moment2(t1) - moment2(t0))
+		}
 	}
+	c.put(row, e)
+}
+
+func (c *Cutter) put(row int32, e piece) {
+	r := int(row) - c.from
+	e.next = c.first[r]
+	c.first[r] = int32(len(c.pieces))
 	c.pieces = append(c.pieces, e)
 }
 
 // moment1 and moment2 are the integrals of y and of y²-1/12 over the upper part of a cell, y from
 // its middle; both vanish over the whole cell.
-func moment1(t float64) int64 { return int64(math.Round((float64(t*t) - t) / 2 * Unit)) }
+func moment1(t float64) int64 { return round((float64(t*t) - t) / 2 * Unit) }
 func moment2(t float64) int64 {
 	v := t - 0.5
-	return int64(math.Round((float64(v*v*v)/3 - v/12) * Unit))
+	return round((float64(v*v*v)/3 - v/12) * Unit)
 }
 
 // centres marks where an edge passes the centre lines of rows: the first cell whose centre lies
 // on or to the right of it.
 func (c *Cutter) centres(p, q Point, sign int64, from, to int) {
 	first, last := int(math.Floor(p[1]-0.5)), int(math.Ceil(q[1]-0.5))
+	e := newSlant(p, q)
 	for row := max(first, from); row <= min(last, to-1); row++ {
 		y := float64(row) + 0.5
 		if y < p[1] || y >= q[1] {
 			continue
 		}
-		col := math.Max(0, math.Ceil(at(p, q, y)-0.5))
+		col := math.Max(0, math.Ceil(e.at(y)-0.5))
 		if col < float64(c.Width) {
-			c.pieces = append(c.pieces, EdgeCell{row: int32(row), Col: int32(col), Share: sign * Unit, cover: sign * Unit})
+			c.put(int32(row), piece{col: int32(col), share: sign * Unit, cover: sign * Unit})
 		}
 	}
 }
 
-// sort orders the pieces by row and column.
-func (c *Cutter) sort(from, to int) {
-	n := to - from
-	c.counts = append(c.counts[:0], make([]int32, n+1)...)
-	for i := range c.pieces {
-		c.counts[int(c.pieces[i].row)-from+1]++
-	}
-	for i := range n {
-		c.counts[i+1] += c.counts[i]
-	}
-	c.sorted = slices.Grow(c.sorted[:0], len(c.pieces))[:len(c.pieces)]
-	next := append([]int32(nil), c.counts[:n]...)
-	for i := range c.pieces {
-		r := int(c.pieces[i].row) - from
-		c.sorted[next[r]] = c.pieces[i]
-		next[r]++
-	}
-	for r := range n {
-		row := c.sorted[c.counts[r]:c.counts[r+1]]
-		if len(row) > 24 {
-			slices.SortFunc(row, func(a, b EdgeCell) int { return int(a.Col) - int(b.Col) })
-			continue
-		}
-		for i := 1; i < len(row); i++ {
-			for j := i; j > 0 && row[j].Col < row[j-1].Col; j-- {
-				row[j], row[j-1] = row[j-1], row[j]
+// order lists the pieces of row r by column.
+func (c *Cutter) order(r int) []uint64 {
+	k := c.keys[:0]
+	for i := c.first[r]; i >= 0; i = c.pieces[i].next {
+		key := uint64(c.pieces[i].col)<<32 | uint64(i)
+		k = append(k, key)
+		if len(k) <= 16 { // few, as a rule: by insertion
+			for j := len(k) - 1; j > 0 && k[j-1] > key; j-- {
+				k[j], k[j-1] = k[j-1], key
 			}
 		}
 	}
+	if len(k) > 16 {
+		slices.Sort(k)
+	}
+	c.keys = k
+	return k
 }
 
 // sweep sums the pieces of each row from the left.
@@ -280,11 +324,11 @@ func (c *Cutter) sweep(s *Spans, from, to int) {
 	const slack = Unit >> 20 // a millionth of a cell, for the rounding of many pieces
 	n := to - from
 	s.fullFrom, s.edgeFrom = make([]int32, 0, n+1), make([]int32, 0, n+1)
-	s.edge = make([]EdgeCell, 0, len(c.sorted))
+	s.edge = make([]EdgeCell, 0, len(c.pieces))
 	for r := range n {
 		s.fullFrom, s.edgeFrom = append(s.fullFrom, int32(len(s.full))), append(s.edgeFrom, int32(len(s.edge)))
-		row := c.sorted[c.counts[r]:c.counts[r+1]]
-		var cover, coverY, cy int64
+		row := c.order(r)
+		var cover, coverY, coverYY int64
 		col := int32(0)
 		bad := func(col int32) {
 			if s.Overlap == nil {
@@ -301,25 +345,25 @@ func (c *Cutter) sweep(s *Spans, from, to int) {
 					bad(col)
 				}
 				for ; col < to; col++ {
-					s.edge = append(s.edge, EdgeCell{Col: col, Share: cover, MY: coverY, MYY: cy})
+					s.edge = append(s.edge, EdgeCell{Col: col, Share: cover, MY: coverY, MYY: coverYY})
 				}
 			}
 		}
 		for i := 0; i < len(row); {
-			whole(row[i].Col)
-			col = row[i].Col
-			e := EdgeCell{Col: col, Share: cover, MY: coverY, MYY: cy}
-			for ; i < len(row) && row[i].Col == col; i++ {
-				p := &row[i]
-				e.Share += p.Share
-				e.MX += p.MX
-				e.MY += p.MY
-				e.MYY += p.MYY
+			here := int32(row[i] >> 32)
+			whole(here)
+			e := EdgeCell{Col: here, Share: cover, MY: coverY, MYY: coverYY}
+			for ; i < len(row) && int32(row[i]>>32) == here; i++ {
+				p := &c.pieces[uint32(row[i])]
+				e.Share += p.share
+				e.MX += p.mx
+				e.MY += p.my
+				e.MYY += p.myy
 				cover += p.cover
 				coverY += p.coverY
-				cy += p.cy
+				coverYY += p.coverYY
 			}
-			col++
+			col = here + 1
 			if e.Share < -slack || e.Share > Unit+slack {
 				bad(e.Col)
 			}

@@ -35,6 +35,8 @@ const (
 	cellTolerance   = 0.0005 // cells; the polyline then stays within 0.001 of the curve
 	longestDegrees  = 0.5
 	longestMetres   = 50000
+	bendDegrees     = 0.1
+	bendMetres      = 10000
 	greatestAbsCell = 1 << 40
 )
 
@@ -79,6 +81,7 @@ type mapping struct {
 	grid     raster.Grid
 	straight bool // straight edges stay straight
 	tol      earth.Tolerance
+	toCells  func(Point) (Point, bool)
 	// Bounds of the grid in degrees, with a margin, and whether they mean anything.
 	west, south, east, north float64
 	bounded                  bool
@@ -90,9 +93,18 @@ func newMapping(crs *earth.CRS, g raster.Grid) *mapping {
 		own.Ellipsoid = g.CRS.Ellipsoid
 	}
 	m := &mapping{own: &own, grid: g, straight: crs.Same(g.CRS) || crs.Geographic() && g.CRS.Geographic() && crs.Unit == g.CRS.Unit}
-	m.tol = earth.Tolerance{Absolute: cellTolerance, Longest: longestMetres / crs.Unit}
+	m.toCells = func(p Point) (Point, bool) {
+		lon, lat, ok := m.own.ToGeographic(p[0], p[1])
+		if !ok {
+			return Point{}, false
+		}
+		x, y, ok := m.grid.CRS.FromGeographic(lon, lat)
+		c, r := m.grid.Cell(x, y)
+		return Point{c, r}, ok
+	}
+	m.tol = earth.Tolerance{Absolute: cellTolerance, Longest: longestMetres / crs.Unit, Bend: earth.NewBend(m.toCells, bendMetres/crs.Unit)}
 	if crs.Geographic() {
-		m.tol.Longest = longestDegrees
+		m.tol.Longest, m.tol.Bend = longestDegrees, earth.NewBend(m.toCells, bendDegrees)
 	}
 	m.west, m.south, m.east, m.north, m.bounded = g.GeographicBounds()
 	margin := 0.05 + 0.02*math.Max(m.east-m.west, m.north-m.south)
@@ -142,7 +154,8 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 		o.Outside = o.Area
 		return o, nil
 	}
-	if c0 < 0 || r0 < 0 || c1 > w || r1 > h {
+	const slack = 1e-6 // a border along the raster's own misses it by rounding
+	if c0 < -slack || r0 < -slack || c1 > w+slack || r1 > h+slack {
 		inside := 0.0
 		for _, r := range rings {
 			clipped := clip(r, w, h)
@@ -188,15 +201,6 @@ func (m *mapping) misses(z *Zone) bool {
 // count longitude from anywhere, a ring comes once for each turn of the Earth that meets the grid.
 func (m *mapping) cellRings(z *Zone) ([]Ring, error) {
 	var out []Ring
-	toCells := func(p Point) (Point, bool) {
-		lon, lat, ok := m.own.ToGeographic(p[0], p[1])
-		if !ok {
-			return Point{}, false
-		}
-		x, y, ok := m.grid.CRS.FromGeographic(lon, lat)
-		c, r := m.grid.Cell(x, y)
-		return Point{c, r}, ok
-	}
 	for _, p := range z.Polygons {
 		for _, ring := range p {
 			var r Ring
@@ -206,7 +210,7 @@ func (m *mapping) cellRings(z *Zone) ([]Ring, error) {
 					r[i][0], r[i][1] = m.grid.Cell(q[0], q[1])
 				}
 			} else {
-				traced, ok := earth.TraceRing(ring, toCells, m.tol)
+				traced, ok := earth.TraceRing(ring, m.toCells, m.tol)
 				if !ok {
 					return nil, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", m.grid.CRS)
 				}
