@@ -184,6 +184,9 @@ func wiggly(tb testing.TB, name string, n, points int) string {
 	step := float64(side) / float64(n)
 	degrees := func(c, r float64) (float64, float64) {
 		x, y := p.x0+c*p.dx, p.y0+r*p.dy
+		if name == "equal-area" { // these zones come in the CRS of the raster
+			return x, y
+		}
 		lon, lat, ok := crs.ToGeographic(x, y)
 		require.True(tb, ok)
 		return lon * 180 / math.Pi, lat * 180 / math.Pi
@@ -196,7 +199,11 @@ func wiggly(tb testing.TB, name string, n, points int) string {
 		return fmt.Sprintf("[%.8f,%.8f]", lon, lat)
 	}
 	var b strings.Builder
-	b.WriteString(`{"type":"FeatureCollection","features":[`)
+	b.WriteString(`{"type":"FeatureCollection",`)
+	if name == "equal-area" {
+		b.WriteString(`"crs":{"type":"name","properties":{"name":"EPSG:3035"}},`)
+	}
+	b.WriteString(`"features":[`)
 	for j := range n {
 		for i := range n {
 			if i+j > 0 {
@@ -252,7 +259,7 @@ func BenchmarkMeasure(b *testing.B) {
 			ratio(b, name, floor, func() time.Duration { d, _ := measureAll(b, path, "", threads); return d })
 		})
 		b.Run(name+"/1024-zones", func(b *testing.B) {
-			zones := wiggly(b, name, 32, 64)
+			zones := wiggly(b, name, 32, 32)
 			ratio(b, name, floor, func() time.Duration { d, _ := measureAll(b, path, zones, threads); return d })
 		})
 	}

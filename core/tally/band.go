@@ -18,6 +18,7 @@ type band struct {
 	from, to int // rows
 	zones    []int
 	cut      []*zone.Spans
+	touched  [][]int32    // by zone: the windows across that it touches
 	next     atomic.Int64 // the next task: a zone to cut, then rows to compute
 	pending  sync.WaitGroup
 	start    sync.Once
@@ -42,7 +43,7 @@ func (b *band) tasks() int { return len(b.zones) + (b.to-b.from+rowsInTask-1)/ro
 // prepare returns when the band is ready; the caller helps to make it so.
 func (b *band) prepare(c *zone.Cutter) error {
 	b.start.Do(func() {
-		b.cut = make([]*zone.Spans, len(b.zones))
+		b.cut, b.touched = make([]*zone.Spans, len(b.zones)), make([][]int32, len(b.zones))
 		b.segments = make([]raster.Segment, (b.to-b.from)*b.pass.areas.PerRow())
 	})
 	for {
@@ -56,7 +57,7 @@ func (b *band) prepare(c *zone.Cutter) error {
 			if s.Overlap != nil {
 				b.pass.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})
 			}
-			b.cut[i] = s
+			b.cut[i], b.touched[i] = s, b.pass.touches(s, &b.pass.req.Placement.Outlines[z])
 		} else if err := b.measureRows(b.from + (i-len(b.zones))*rowsInTask); err != nil {
 			b.err.Store(&err)
 		}
@@ -91,36 +92,55 @@ func (b *band) measureRows(from int) error {
 	return nil
 }
 
-// assign finds the windows that each zone touches.
+// assign gives each window the zones that touch it.
 func (b *band) assign() {
-	p := b.pass
-	b.spans = make([][]*zone.Spans, p.across)
-	mark := make([]bool, p.across)
-	for _, s := range b.cut {
-		clear(mark)
-		from, to := s.Rows()
-		for row := from; row < to; row++ {
-			full, edge := s.Row(row)
-			for _, r := range full {
-				for t := int(r.From) / p.tileW; t <= (int(r.To)-1)/p.tileW; t++ {
-					mark[t] = true
-				}
-			}
-			until := int32(-1) // edge cells come by column, so that few need a division
-			for i := range edge {
-				if c := edge[i].Col; c >= until {
-					t := int(c) / p.tileW
-					mark[t], until = true, int32((t+1)*p.tileW)
-				}
+	b.spans = make([][]*zone.Spans, b.pass.across)
+	for i, s := range b.cut {
+		for _, t := range b.touched[i] {
+			b.spans[t] = append(b.spans[t], s)
+		}
+	}
+	b.cut, b.touched = nil, nil
+}
+
+// touches lists the windows that spans have cells in, from left to right.
+func (p *pass) touches(s *zone.Spans, o *zone.Outline) []int32 {
+	w := int32(p.tileW)
+	first := int32(o.ColFrom) / w
+	mark := make([]bool, int32(o.ColTo-1)/w-first+1)
+	lo, hi := int32(0), int32(0) // columns of windows known to be touched
+	touch := func(from, to int32) {
+		a, b := from/w, (to-1)/w
+		for t := a; t <= b; t++ {
+			mark[t-first] = true
+		}
+		if a*w <= hi && (b+1)*w >= lo && lo < hi {
+			lo, hi = min(lo, a*w), max(hi, (b+1)*w)
+		} else {
+			lo, hi = a*w, (b+1)*w
+		}
+	}
+	from, to := s.Rows()
+	for row := from; row < to; row++ {
+		full, edge := s.Row(row)
+		for _, r := range full {
+			if r.From < lo || r.To > hi {
+				touch(r.From, r.To)
 			}
 		}
-		for t, yes := range mark {
-			if yes {
-				b.spans[t] = append(b.spans[t], s)
+		for i := range edge {
+			if c := edge[i].Col; c < lo || c >= hi {
+				touch(c, c+1)
 			}
 		}
 	}
-	b.cut = nil
+	var out []int32
+	for t, yes := range mark {
+		if yes {
+			out = append(out, first+int32(t))
+		}
+	}
+	return out
 }
 
 func (b *band) release() {

@@ -145,11 +145,13 @@ type kernel struct {
 	jointOf  [][2]int32       // by joint slot
 	jointTop []int32          // the same for small slots: joint slot+1 at a·256+b
 
-	acc     []uint64 // by slot: cells of the runs since the last flush, or packed moments
-	seen    uint64   // bit s>>group is set where acc of slot s may not be 0
-	group   uint     // acc has 64 groups of 1<<group slots
-	extents []Extent // by slot: of the zone and window at hand
-	present []uint64 // which of extents are not empty
+	acc        []uint64 // by slot: cells of the runs since the last flush, or packed moments
+	seen       uint64   // bit s>>group is set where acc of slot s may not be 0
+	seenShares uint64   // the same for shares
+	group      uint     // acc has 64 groups of 1<<group slots
+	shares     []int64  // by slot: of cut cells, see cutAlike
+	extents    []Extent // by slot: of the zone and window at hand
+	present    []uint64 // which of extents are not empty
 }
 
 func newKernel(layers []raster.Source, areas *raster.Areas) *kernel {
@@ -208,8 +210,12 @@ func (k *kernel) grow(s int32) {
 	if k.seen != 0 {
 		k.seen = ^uint64(0) // the groups are about to change
 	}
+	if k.seenShares != 0 {
+		k.seenShares = ^uint64(0)
+	}
 	k.group = uint(bits.TrailingZeros(uint(n / 64)))
 	k.acc = append(k.acc, make([]uint64, n-len(k.acc))...)
+	k.shares = append(k.shares, make([]int64, n-len(k.shares))...)
 	k.extents = append(k.extents, make([]Extent, n-len(k.extents))...)
 	k.present = append(k.present, make([]uint64, n/64-len(k.present))...)
 }
@@ -402,7 +408,7 @@ func (k *kernel) flush(seg *raster.Segment, moments bool) {
 }
 
 // cut adds a cell that an outline cuts; d is its column within the segment.
-func (k *kernel) cut(e *zone.EdgeCell, seg *raster.Segment, d int64, i0, i1 int) error {
+func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, i0, i1 int) error {
 	s, err := k.slotAt(i0, i1)
 	if err != nil {
 		return err
@@ -412,14 +418,57 @@ func (k *kernel) cut(e *zone.EdgeCell, seg *raster.Segment, d int64, i0, i1 int)
 	}
 	k.present[s>>6] |= 1 << (s & 63)
 	x := &k.extents[s]
-	x.Shares.AddInt(e.Share)
-	x.Cut.AddProduct(e.Share, seg.A+d*(seg.B+d*seg.C))
-	if k.areas.Vary != raster.Uniform {
-		x.Cut.AddProduct(e.MX, seg.B+2*d*seg.C)
-		x.Cut.AddProduct(e.MY, seg.Gy)
-		x.Cut.AddProduct(e.MYY, seg.Gyy)
+	x.Shares.AddInt(share)
+	x.Cut.AddProduct(share, seg.A+d*(seg.B+d*seg.C))
+	x.Cut.AddProduct(m.X, seg.B+2*d*seg.C)
+	x.Cut.AddProduct(m.Y, seg.Gy)
+	x.Cut.AddProduct(m.YY, seg.Gyy)
+	return nil
+}
+
+// cutAlike adds the cut cells of a row of one layer where all cells have the same area: their
+// shares are summed by slot and turned into area once for the window.
+func (k *kernel) cutAlike(edge []zone.EdgeCell, row, col int) error {
+	l := k.layers[0]
+	at := row*l.cells.Stride - col
+	bytes := l.cells.Type.Bytes() == 1
+	for i := range edge {
+		e := &edge[i]
+		var s int32
+		if bytes {
+			s = int32(l.cells.U8[at+int(e.Col)])
+		} else {
+			var err error
+			if s, err = l.slot(at + int(e.Col)); err != nil {
+				return err
+			}
+			if int(s) >= len(k.shares) {
+				k.grow(s)
+			}
+		}
+		k.shares[s] += e.Share
+		k.seenShares |= 1 << (uint(s) >> k.group)
 	}
 	return nil
+}
+
+// flushShares turns the shares of cutAlike into area. A window has fewer than 2²³ cells, so that
+// they fit.
+func (k *kernel) flushShares(seg *raster.Segment) {
+	for m := k.seenShares; m != 0; m &= m - 1 {
+		first := bits.TrailingZeros64(m) << k.group
+		for i, v := range k.shares[first : first+1<<k.group] {
+			if v == 0 {
+				continue
+			}
+			s := first + i
+			k.shares[s] = 0
+			k.present[s>>6] |= 1 << (s & 63)
+			k.extents[s].Shares.AddInt(v)
+			k.extents[s].Cut.AddProduct(v, seg.A)
+		}
+	}
+	k.seenShares = 0
 }
 
 // window adds the cells of one zone in the window at hand. segments are the areas of the band's
@@ -429,10 +478,12 @@ func (k *kernel) window(w raster.Window, spans *zone.Spans, segments []raster.Se
 	from, to := spans.Rows()
 	byCell := k.areas.Vary == raster.ByCell
 	perRow := k.areas.PerRow()
+	alike := k.areas.Vary == raster.Uniform && len(k.layers) == 1
 	for row := max(from, w.Row); row < min(to, w.Row+w.Height); row++ {
 		full, edge := spans.Row(row)
+		skipped := 0
 		if len(edge) > 0 || len(full) > 1 || len(full) == 1 && (int(full[0].To) <= w.Col || int(full[0].From) >= w.Col+w.Width) {
-			full, edge = crop(full, edge, w.Col, w.Col+w.Width)
+			full, edge, skipped = crop(full, edge, w.Col, w.Col+w.Width)
 		}
 		if len(full) == 0 && len(edge) == 0 {
 			continue
@@ -441,31 +492,52 @@ func (k *kernel) window(w raster.Window, spans *zone.Spans, segments []raster.Se
 			k.prepare(row - w.Row)
 		}
 		if byCell {
-			if err := k.byCell(w, row, segments[(row-rowFrom)*perRow:][:perRow], full, edge); err != nil {
+			if err := k.byCell(w, row, segments[(row-rowFrom)*perRow:][:perRow], full, edge, moments(spans, row, skipped)); err != nil {
 				return err
 			}
 			continue
 		}
-		seg := &segments[row-rowFrom]
 		for _, r := range full {
 			a, b := max(int(r.From), w.Col), min(int(r.To), w.Col+w.Width)
 			if err := k.runs(row-w.Row, a-w.Col, b-w.Col, false, 0); err != nil {
 				return err
 			}
 		}
+		if alike {
+			if err := k.cutAlike(edge, row-w.Row, w.Col); err != nil {
+				return err
+			}
+			continue
+		}
+		seg := &segments[row-rowFrom]
 		if k.areas.Vary == raster.ByRow && len(full) > 0 {
 			k.flush(seg, false)
 		}
+		ms := moments(spans, row, skipped)
 		for i := range edge {
-			if err := k.cut(&edge[i], seg, 0, k.index(0, row-w.Row, int(edge[i].Col)-w.Col), k.index(1, row-w.Row, int(edge[i].Col)-w.Col)); err != nil {
+			var m zone.Moment
+			if len(ms) > 0 {
+				m = ms[i]
+			}
+			if err := k.cut(edge[i].Share, m, seg, 0, k.index(0, row-w.Row, int(edge[i].Col)-w.Col), k.index(1, row-w.Row, int(edge[i].Col)-w.Col)); err != nil {
 				return err
 			}
 		}
 	}
 	if k.areas.Vary == raster.Uniform {
 		k.flush(&segments[0], false)
+		k.flushShares(&segments[0])
 	}
 	return nil
+}
+
+// moments are those of the cut cells of a row but the first ones.
+func moments(s *zone.Spans, row, skipped int) []zone.Moment {
+	m := s.Moments(row)
+	if len(m) == 0 {
+		return nil
+	}
+	return m[skipped:]
 }
 
 func (k *kernel) index(n, row, col int) int {
@@ -476,7 +548,7 @@ func (k *kernel) index(n, row, col int) int {
 }
 
 // byCell adds a row whose areas vary along it, segment by segment.
-func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, full []zone.Range, edge []zone.EdgeCell) error {
+func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, full []zone.Range, edge []zone.EdgeCell, ms []zone.Moment) error {
 	l := k.areas.SegmentCells
 	for _, r := range full {
 		a, b := max(int(r.From), w.Col), min(int(r.To), w.Col+w.Width)
@@ -493,35 +565,41 @@ func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, ful
 	for i := range edge {
 		col := int(edge[i].Col)
 		s := col / l
-		if err := k.cut(&edge[i], &segments[s], int64(col-s*l), k.index(0, row-w.Row, col-w.Col), k.index(1, row-w.Row, col-w.Col)); err != nil {
+		var m zone.Moment
+		if len(ms) > 0 {
+			m = ms[i]
+		}
+		if err := k.cut(edge[i].Share, m, &segments[s], int64(col-s*l), k.index(0, row-w.Row, col-w.Col), k.index(1, row-w.Row, col-w.Col)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// crop keeps the spans that meet columns from to to-1.
-func crop(full []zone.Range, edge []zone.EdgeCell, from, to int) ([]zone.Range, []zone.EdgeCell) {
+// crop keeps the spans that meet columns from to to-1, and says how many cut cells lie before them.
+func crop(full []zone.Range, edge []zone.EdgeCell, from, to int) ([]zone.Range, []zone.EdgeCell, int) {
 	a, b := int32(from), int32(to)
-	for len(full) > 16 && full[len(full)/2].To <= a {
-		full = full[len(full)/2+1:]
+	i, n := 0, len(full)
+	for n-i > 16 && full[(i+n)/2].To <= a {
+		i = (i+n)/2 + 1
 	}
-	for len(full) > 0 && full[0].To <= a {
-		full = full[1:]
+	for i < n && full[i].To <= a {
+		i++
 	}
-	n := 0
+	n = i
 	for n < len(full) && full[n].From < b {
 		n++
 	}
-	for len(edge) > 16 && edge[len(edge)/2].Col < a {
-		edge = edge[len(edge)/2+1:]
+	j, m := 0, len(edge)
+	for m-j > 16 && edge[(j+m)/2].Col < a {
+		j = (j+m)/2 + 1
 	}
-	for len(edge) > 0 && edge[0].Col < a {
-		edge = edge[1:]
+	for j < m && edge[j].Col < a {
+		j++
 	}
-	m := 0
+	m = j
 	for m < len(edge) && edge[m].Col < b {
 		m++
 	}
-	return full[:n], edge[:m]
+	return full[i:n], edge[j:m], j
 }

@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -126,8 +126,8 @@ func describeKind(k jsontext.Kind) string {
 // top reads the outermost object.
 func (g *geoJSON) top(d *jsontext.Decoder) error {
 	var kind string
-	var raw []jsontext.Value
 	var single []byte
+	p := newFeatureParser()
 	err := members(d, func(name string) error {
 		switch {
 		case name == "type" && d.PeekKind() == '"':
@@ -141,7 +141,7 @@ func (g *geoJSON) top(d *jsontext.Decoder) error {
 				if err != nil {
 					return err
 				}
-				raw = append(raw, v.Clone())
+				p.add(v.Clone())
 			}
 			_, err := d.ReadToken()
 			return err
@@ -162,50 +162,30 @@ func (g *geoJSON) top(d *jsontext.Decoder) error {
 		}
 		return err
 	})
+	if err == nil {
+		switch kind {
+		case "FeatureCollection":
+		case "Feature":
+			p.add(append(append([]byte("{"), single...), '}'))
+		case "Polygon", "MultiPolygon":
+			p.add(fmt.Appendf(nil, `{"geometry":{"type":%q,%s}}`, kind, single))
+		case "":
+			err = errors.New(`it has no "type"`)
+		default:
+			err = fmt.Errorf("it is a %s, but zones are polygons", kind)
+		}
+	}
+	done := p.finish()
 	if err != nil {
 		return err
 	}
-	switch kind {
-	case "FeatureCollection":
-	case "Feature":
-		raw = []jsontext.Value{append(append([]byte("{"), single...), '}')}
-	case "Polygon", "MultiPolygon":
-		raw = []jsontext.Value{fmt.Appendf(nil, `{"geometry":{"type":%q,%s}}`, kind, single)}
-	case "":
-		return errors.New(`it has no "type"`)
-	default:
-		return fmt.Errorf("it is a %s, but zones are polygons", kind)
-	}
-	return g.parse(raw)
-}
-
-// parse reads features on several threads; their order stays.
-func (g *geoJSON) parse(raw []jsontext.Value) error {
-	g.features = make([]feature, len(raw))
-	orders := make([][]string, len(raw))
-	errs := make([]error, len(raw))
-	var wg sync.WaitGroup
-	const chunk = 32
-	work := make(chan int)
-	for range 4 {
-		wg.Go(func() {
-			for from := range work {
-				for i := from; i < min(from+chunk, len(raw)); i++ {
-					orders[i], errs[i] = g.features[i].read(raw[i])
-				}
-			}
-		})
-	}
-	for i := 0; i < len(raw); i += chunk {
-		work <- i
-	}
-	close(work)
-	wg.Wait()
-	for i := range raw {
-		if errs[i] != nil {
-			return fmt.Errorf("feature %d: %w", i+1, plain(errs[i]))
+	g.features = make([]feature, 0, len(done))
+	for i, f := range done {
+		if f.err != nil {
+			return fmt.Errorf("feature %d: %w", i+1, plain(f.err))
 		}
-		for _, name := range orders[i] {
+		g.features = append(g.features, f.feature)
+		for _, name := range f.order {
 			if !g.fieldAt[name] {
 				g.fieldAt[name] = true
 				g.fields = append(g.fields, name)
@@ -213,6 +193,46 @@ func (g *geoJSON) parse(raw []jsontext.Value) error {
 		}
 	}
 	return nil
+}
+
+// featureParser reads features on several threads while the file is still being divided into
+// them; their order stays.
+type featureParser struct {
+	work chan *parsedFeature
+	done []*parsedFeature
+	wg   sync.WaitGroup
+}
+
+type parsedFeature struct {
+	feature
+	raw   jsontext.Value
+	order []string // names of the properties as they come
+	err   error
+}
+
+func newFeatureParser() *featureParser {
+	p := &featureParser{work: make(chan *parsedFeature, 64)}
+	for range runtime.GOMAXPROCS(0) {
+		p.wg.Go(func() {
+			for f := range p.work {
+				f.order, f.err = f.read(f.raw)
+				f.raw = nil
+			}
+		})
+	}
+	return p
+}
+
+func (p *featureParser) add(v jsontext.Value) {
+	f := &parsedFeature{raw: v}
+	p.done = append(p.done, f)
+	p.work <- f
+}
+
+func (p *featureParser) finish() []*parsedFeature {
+	close(p.work)
+	p.wg.Wait()
+	return p.done
 }
 
 // readCRS reads the crs member of the format of 2008.
@@ -298,8 +318,12 @@ func (f *feature) geometry(d *jsontext.Decoder) error {
 			f.kind = t.String()
 			return err
 		case name == "coordinates" && d.PeekKind() == '[':
-			var err error
-			c, err = readCoordinates(d, 0)
+			v, err := d.ReadValue()
+			if err != nil {
+				return err
+			}
+			scan := scanner{text: v}
+			c, err = scan.list(0)
 			return err
 		}
 		return d.SkipValue()
@@ -333,34 +357,70 @@ type coordinates struct {
 	multi   []Polygon
 }
 
-func readCoordinates(d *jsontext.Decoder, level int) (c coordinates, err error) {
+// scanner reads lists of numbers from JSON text that is known to be sound. Coordinates are nearly
+// all of a file of zones, and token by token they take most of the time of reading it.
+type scanner struct {
+	text []byte
+	at   int
+}
+
+// peek is the next character that is no white space or comma.
+func (s *scanner) peek() byte {
+	for ; s.at < len(s.text); s.at++ {
+		switch c := s.text[s.at]; c {
+		case ' ', '\t', '\n', '\r', ',':
+		default:
+			return c
+		}
+	}
+	return 0
+}
+
+func isNumber(c byte) bool { return c == '-' || c >= '0' && c <= '9' }
+
+func (s *scanner) number() (float64, error) {
+	from := s.at
+	for s.at < len(s.text) {
+		c := s.text[s.at]
+		if !isNumber(c) && c != '.' && c != '+' && c != 'e' && c != 'E' {
+			break
+		}
+		s.at++
+	}
+	v, err := strconv.ParseFloat(string(s.text[from:s.at]), 64)
+	if err != nil {
+		return 0, fmt.Errorf("the coordinate %s is no number that can be used", s.text[from:s.at])
+	}
+	return v, nil
+}
+
+// list reads the list that begins here, at a depth of level lists.
+func (s *scanner) list(level int) (c coordinates, err error) {
 	if level > 4 {
 		return c, errors.New("its coordinates are nested too deep")
 	}
-	if _, err := d.ReadToken(); err != nil {
+	s.peek()
+	s.at++ // the opening bracket
+	if isNumber(s.peek()) {
+		c.point, err = s.position()
+		c.depth = 1
 		return c, err
 	}
-	if d.PeekKind() == '0' {
-		c.depth = 1
-		for i := 0; d.PeekKind() == '0'; i++ {
-			v, err := d.ReadValue()
-			if err != nil {
-				return c, err
-			}
-			if i < 2 {
-				if c.point[i], err = strconv.ParseFloat(string(v), 64); err != nil || math.IsInf(c.point[i], 0) {
-					return c, fmt.Errorf("the coordinate %s is no number that can be used", v)
+	for s.peek() == '[' {
+		// Positions, the rule, are read without a call to list for each.
+		if open := s.at; c.depth == 0 || c.depth == 2 {
+			s.at++
+			if isNumber(s.peek()) {
+				p, err := s.position()
+				if err != nil {
+					return c, err
 				}
-			} else if i > 9 {
-				return c, errors.New("a position has more than ten numbers")
+				c.ring, c.depth = append(c.ring, p), 2
+				continue
 			}
-			if i == 0 && d.PeekKind() == ']' {
-				return c, errors.New("a position has one number only")
-			}
+			s.at = open
 		}
-	}
-	for d.PeekKind() == '[' {
-		e, err := readCoordinates(d, level+1)
+		e, err := s.list(level + 1)
 		if err != nil {
 			return c, err
 		}
@@ -372,8 +432,6 @@ func readCoordinates(d *jsontext.Decoder, level int) (c coordinates, err error) 
 		}
 		c.depth = e.depth + 1
 		switch e.depth {
-		case 1:
-			c.ring = append(c.ring, e.point)
 		case 2:
 			c.polygon = append(c.polygon, e.ring)
 		case 3:
@@ -382,9 +440,32 @@ func readCoordinates(d *jsontext.Decoder, level int) (c coordinates, err error) 
 			return c, errors.New("its coordinates are nested too deep")
 		}
 	}
-	t, err := d.ReadToken()
-	if err == nil && t.Kind() != ']' {
-		err = fmt.Errorf("a list of coordinates holds %s", describeKind(t.Kind()))
+	return c, s.close()
+}
+
+// position reads the numbers of a position and its closing bracket; numbers beyond two, such as
+// heights, are passed over.
+func (s *scanner) position() (p Point, err error) {
+	n := 0
+	for ; isNumber(s.peek()); n++ {
+		v, err := s.number()
+		if err != nil {
+			return p, err
+		}
+		if n < 2 {
+			p[n] = v
+		}
 	}
-	return c, err
+	if n < 2 {
+		return p, errors.New("a position has one number only")
+	}
+	return p, s.close()
+}
+
+func (s *scanner) close() error {
+	if c := s.peek(); c != ']' {
+		return fmt.Errorf("a list of coordinates holds something else at %q", c)
+	}
+	s.at++
+	return nil
 }
