@@ -1,0 +1,264 @@
+package account
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// Input is a measured raster and what its values mean.
+type Input struct {
+	Epoch     string
+	Raster    string // its name, for messages
+	Tally     *tally.Tally
+	Zones     *zone.Set
+	Placement *zone.Placement
+	Coder     *cover.Coder
+	Palette   []raster.Color
+	Centres   bool // edges by cell centres
+}
+
+// Row is one part of one zone at one epoch.
+type Row struct {
+	Epoch, ZoneID, ZoneName string
+	Kind                    cover.Kind
+	Code                    string // of classes; of unlisted values the value
+	Name                    string
+	Area                    float64 // in the unit of the composition
+	PctOfZone               float64
+	PctOfClassified         float64 // of classes only
+	Cells                   float64 // cut cells by their share
+	NominalArea             float64 // cells × nominal cell size, in the unit
+	Color                   raster.Color
+}
+
+// ZoneSum is what a zone sums to.
+type ZoneSum struct {
+	ID, Name   string
+	Area       float64 // of the outline on the ellipsoid, in the unit
+	Classified float64
+	Residual   float64 // area less all rows, as a share of area
+	Balances   bool
+	Rows       []Row
+}
+
+// Composition is the extent of each class in each zone.
+type Composition struct {
+	Epoch      string
+	Unit       Unit
+	Legend     *cover.Legend
+	Zones      []ZoneSum
+	HasNominal bool // the grid has linear units, so that counting cells gives an area too
+	Notes      []string
+	Warnings   []string
+}
+
+// Compose makes the composition of every zone. A value for which the crosswalk has no line is an
+// error that lists all such values with their cells.
+func Compose(in Input, unit Unit) (*Composition, error) {
+	meanings, err := decode(in.Coder, in.Raster, in.Tally, 0)
+	if err != nil {
+		return nil, err
+	}
+	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: in.Coder.Legend}
+	if c.Legend == nil {
+		c.Legend = legendOf(meanings, in.Palette)
+	}
+	nominal, hasNominal := in.Placement.Grid.NominalCellArea()
+	c.HasNominal = hasNominal
+	var trueSum, countSum float64
+	for i, z := range in.Tally.Zones {
+		o := in.Placement.Outlines[i]
+		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2}
+		parts := map[cover.Meaning]tally.Extent{}
+		for _, class := range c.Legend.Classes {
+			parts[cover.Meaning{Kind: cover.Classified, Code: class.Code}] = tally.Extent{}
+		}
+		parts[cover.Meaning{Kind: cover.NoData}] = tally.Extent{}
+		var classified, all tally.Extent
+		unlisted := false
+		for k, v := range z.Values {
+			m := meanings[v[0]]
+			unlisted = unlisted || m.Kind == cover.Unlisted
+			e := parts[m]
+			e.Add(z.Extents[k])
+			parts[m] = e
+			all.Add(z.Extents[k])
+			if m.Kind == cover.Classified {
+				classified.Add(z.Extents[k])
+			}
+		}
+		if !unlisted {
+			parts[cover.Meaning{Kind: cover.Unlisted}] = tally.Extent{}
+		}
+		sum.Classified = classified.Area(in.Tally.Unit) / unit.M2
+		add := func(m cover.Meaning, e tally.Extent, area float64) {
+			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: m.Kind, Area: area, Cells: e.CellCount()}
+			r.NominalArea = r.Cells * nominal / unit.M2
+			r.PctOfZone = percent(area, sum.Area)
+			switch m.Kind {
+			case cover.Classified:
+				class, _ := c.Legend.Find(m.Code)
+				r.Code, r.Name, r.Color = fmt.Sprint(m.Code), class.Name, class.Color
+				r.PctOfClassified = percent(area, sum.Classified)
+			case cover.Unlisted:
+				if unlisted {
+					r.Code, r.Name = fmt.Sprint(m.Value), "not in the legend"
+				} else {
+					r.Name = "not in the legend"
+				}
+			case cover.NoData:
+				r.Name = "no data"
+			case cover.Outside:
+				r.Name = "outside the raster"
+			}
+			sum.Rows = append(sum.Rows, r)
+		}
+		for _, m := range inOrder(parts, c.Legend) {
+			add(m, parts[m], parts[m].Area(in.Tally.Unit)/unit.M2)
+		}
+		add(cover.Meaning{Kind: cover.Outside}, tally.Extent{}, o.Outside/unit.M2)
+		measured := all.Area(in.Tally.Unit)
+		if o.Area > 0 {
+			sum.Residual = (o.Area - o.Outside - measured) / o.Area
+		}
+		cell := largestCell(in.Placement.Grid)
+		sum.Balances = math.Abs(sum.Residual)*o.Area <= math.Max(1e-9*o.Area, 1e-5*cell)
+		if in.Centres {
+			sum.Balances = math.Abs(sum.Residual) <= 0.01
+		}
+		c.Zones = append(c.Zones, sum)
+		trueSum += measured
+		countSum += all.CellCount() * nominal
+	}
+	c.remark(in, trueSum, countSum)
+	return c, nil
+}
+
+func percent(part, whole float64) float64 {
+	if whole == 0 {
+		return 0
+	}
+	return part / whole * 100
+}
+
+// largestCell is about the true area of a cell in m².
+func largestCell(g raster.Grid) float64 {
+	x, y := g.Point(float64(g.Width)/2, float64(g.Height)/2)
+	d, _ := g.CRS.Density(x, y)
+	return d * math.Abs(g.DX*g.DY)
+}
+
+// remark writes the notes and warnings.
+func (c *Composition) remark(in Input, trueSum, countSum float64) {
+	var off []string
+	missed := 0
+	for i, z := range c.Zones {
+		if !z.Balances {
+			off = append(off, fmt.Sprintf("%s by %.2g %%", z.ID, z.Residual*100))
+		}
+		if o := in.Placement.Outlines[i]; o.Outside >= o.Area*(1-1e-12) {
+			missed++
+		}
+	}
+	if len(off) > 0 {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("%d zone(s) do not balance against the area of their outline: %s", len(off), listed(off, 5)))
+	}
+	if missed > 0 {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("%d of %d zone(s) lie wholly outside the raster", missed, len(c.Zones)))
+	}
+	if c.HasNominal && trueSum > 0 {
+		d := (countSum - trueSum) / trueSum * 100
+		switch {
+		case math.Abs(d) < 5e-7:
+			c.Notes = append(c.Notes, "cells × nominal size gives the same area here, because the raster's CRS is equal-area")
+		default:
+			c.Notes = append(c.Notes, fmt.Sprintf("counting cells × nominal size would have been off by %+.4f %% (%+.*f %s in all)", d, digitsFor((countSum-trueSum)/c.Unit.M2), (countSum-trueSum)/c.Unit.M2, c.Unit.Name))
+		}
+	}
+	if in.Placement.Grid.CRS.Geographic() {
+		c.Notes = append(c.Notes, "the raster is in degrees, so a count of cells says nothing about area; true areas are measured on the ellipsoid")
+	}
+}
+
+// digitsFor is how many decimals show a number with about three digits.
+func digitsFor(v float64) int {
+	v = math.Abs(v)
+	for d, limit := range []float64{100, 10, 1, 0.1} {
+		if v >= limit {
+			return d
+		}
+	}
+	return 4
+}
+
+func listed(items []string, most int) string {
+	if len(items) > most {
+		return strings.Join(items[:most], ", ") + fmt.Sprintf(" and %d more", len(items)-most)
+	}
+	return strings.Join(items, ", ")
+}
+
+// inOrder sorts parts: classes as in the legend, then nodata, then unlisted values.
+func inOrder(parts map[cover.Meaning]tally.Extent, l *cover.Legend) []cover.Meaning {
+	rank := map[int]int{}
+	for i, c := range l.Classes {
+		rank[c.Code] = i
+	}
+	var out []cover.Meaning
+	for m := range parts {
+		out = append(out, m)
+	}
+	slices.SortFunc(out, func(a, b cover.Meaning) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(rank[a.Code], rank[b.Code]), cmp.Compare(a.Value, b.Value))
+	})
+	return out
+}
+
+// decode says what each value of layer n counts as.
+func decode(c *cover.Coder, name string, t *tally.Tally, n int) (map[float64]cover.Meaning, error) {
+	out := map[float64]cover.Meaning{}
+	missing := map[float64]float64{}
+	for _, z := range t.Zones {
+		for i, v := range z.Values {
+			m, ok := c.Code(v[n])
+			if !ok {
+				missing[v[n]] += z.Extents[i].CellCount()
+			}
+			out[v[n]] = m
+		}
+	}
+	if len(missing) == 0 {
+		return out, nil
+	}
+	var values []float64
+	for v := range missing {
+		values = append(values, v)
+	}
+	sort.Float64s(values)
+	var items []string
+	for _, v := range values {
+		items = append(items, fmt.Sprintf("%v (%.0f cells)", v, math.Ceil(missing[v])))
+	}
+	return nil, fmt.Errorf("%s: %s has no line for %d value(s) that occur: %s: add lines for them, or one for else", name, c.Crosswalk.Source, len(values), listed(items, 12))
+}
+
+// legendOf makes a legend of the classes that occur.
+func legendOf(meanings map[float64]cover.Meaning, palette []raster.Color) *cover.Legend {
+	var codes []float64
+	for _, m := range meanings {
+		if m.Kind == cover.Classified {
+			codes = append(codes, float64(m.Code))
+		}
+	}
+	sort.Float64s(codes)
+	return cover.LegendOfValues(codes, palette)
+}

@@ -1,0 +1,185 @@
+// Package cover turns the values of rasters into the classes of a legend.
+//
+// A [Legend] names the classes; a [Crosswalk] says which source values become which class; a
+// [Coder] is both together with the nodata value, and decides what a value counts as.
+package cover
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// Class is a class of a legend.
+type Class struct {
+	Code  int
+	Name  string
+	Color raster.Color
+	Group string // a broader class, "" for none
+}
+
+// Legend is the list of classes, in the order in which they are shown.
+type Legend struct {
+	Source  string
+	Classes []Class
+	at      map[int]int
+}
+
+// NewLegend makes a legend of classes, whose codes and names must be distinct.
+func NewLegend(source string, classes []Class) (*Legend, error) {
+	l := &Legend{Source: source, Classes: classes, at: map[int]int{}}
+	names := map[string]int{}
+	for i, c := range classes {
+		if j, ok := l.at[c.Code]; ok {
+			return nil, fmt.Errorf("%s: code %d stands for both %q and %q: give each class a code of its own", source, c.Code, classes[j].Name, c.Name)
+		}
+		if code, ok := names[c.Name]; ok {
+			return nil, fmt.Errorf("%s: codes %d and %d are both called %q: give each class a name of its own", source, code, c.Code, c.Name)
+		}
+		l.at[c.Code], names[c.Name] = i, c.Code
+	}
+	return l, nil
+}
+
+// Find gives the class with a code.
+func (l *Legend) Find(code int) (Class, bool) {
+	if l == nil {
+		return Class{}, false
+	}
+	i, ok := l.at[code]
+	if !ok {
+		return Class{}, false
+	}
+	return l.Classes[i], true
+}
+
+// ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
+// group, in any order. Classes without a colour get one.
+func ReadLegend(path string) (*Legend, error) {
+	t, err := readTable(path, []string{"code", "name"}, []string{"color", "group"})
+	if err != nil {
+		return nil, err
+	}
+	var classes []Class
+	for _, r := range t {
+		code, err := strconv.Atoi(r.cell["code"])
+		if err != nil {
+			return nil, fmt.Errorf("%s: line %d: the code %q is not a whole number", path, r.line, r.cell["code"])
+		}
+		c := Class{Code: code, Name: r.cell["name"], Group: r.cell["group"], Color: Shade(len(classes))}
+		if c.Name == "" {
+			return nil, fmt.Errorf("%s: line %d: class %d has no name", path, r.line, code)
+		}
+		if text := r.cell["color"]; text != "" {
+			if c.Color, err = parseColor(text); err != nil {
+				return nil, fmt.Errorf("%s: line %d: %w", path, r.line, err)
+			}
+		}
+		classes = append(classes, c)
+	}
+	if len(classes) == 0 {
+		return nil, fmt.Errorf("%s: it lists no classes", path)
+	}
+	return NewLegend(path, classes)
+}
+
+// LegendOfValues makes a legend of the values that occur, with the colours of a palette.
+func LegendOfValues(values []float64, palette []raster.Color) *Legend {
+	l := &Legend{Source: "the raster", at: map[int]int{}}
+	for _, v := range values {
+		code := int(v)
+		if _, ok := l.at[code]; ok || float64(code) != v {
+			continue
+		}
+		c := Class{Code: code, Name: fmt.Sprintf("class %d", code), Color: Shade(len(l.Classes))}
+		if code >= 0 && code < len(palette) {
+			c.Color = palette[code]
+		}
+		l.at[code] = len(l.Classes)
+		l.Classes = append(l.Classes, c)
+	}
+	return l
+}
+
+// shades are calm colours that also differ in lightness, so that they stay apart for people who
+// see colours differently.
+var shades = []raster.Color{
+	{R: 0x3b, G: 0x6e, B: 0xa8}, {R: 0xd9, G: 0xa4, B: 0x41}, {R: 0x2f, G: 0x7d, B: 0x5b}, {R: 0xb8, G: 0x50, B: 0x42},
+	{R: 0x8f, G: 0xb9, B: 0xd6}, {R: 0x6d, G: 0x5a, B: 0x8c}, {R: 0xc9, G: 0xcf, B: 0x7a}, {R: 0x7a, G: 0x4a, B: 0x2b},
+	{R: 0xa3, G: 0xc9, B: 0xa8}, {R: 0x4a, G: 0x4e, B: 0x57}, {R: 0xe3, G: 0xc5, B: 0xb3}, {R: 0x1f, G: 0x9a, B: 0x9a},
+}
+
+// Shade is the i-th of the colours given to classes that have none.
+func Shade(i int) raster.Color { return shades[i%len(shades)] }
+
+func parseColor(s string) (raster.Color, error) {
+	v, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 16, 32)
+	if err != nil || len(s) != 7 || s[0] != '#' {
+		return raster.Color{}, fmt.Errorf("the colour %q is not of the form #rrggbb", s)
+	}
+	return raster.Color{R: uint8(v >> 16), G: uint8(v >> 8), B: uint8(v)}, nil
+}
+
+// tableRow is a line of a CSV file by column name.
+type tableRow struct {
+	line int
+	cell map[string]string
+}
+
+// readTable reads CSV with a header; lines that begin with # are comments.
+func readTable(path string, needed, optional []string) ([]tableRow, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		var p *os.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+	}
+	defer f.Close()
+	const most = 16 << 20
+	r := csv.NewReader(io.LimitReader(f, most))
+	r.Comment, r.FieldsPerRecord, r.TrimLeadingSpace = '#', -1, true
+	header, err := r.Read()
+	if err != nil {
+		return nil, fmt.Errorf("%s: it has no header line (%s)", path, strings.Join(append(needed, optional...), ","))
+	}
+	for i := range header {
+		header[i] = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(header[i], "\ufeff")))
+	}
+	for _, n := range needed {
+		if !slices.Contains(header, n) {
+			return nil, fmt.Errorf("%s: it has no column %q (its first line is %q): begin the file with %s", path, n, strings.Join(header, ","), strings.Join(append(needed, optional...), ","))
+		}
+	}
+	var rows []tableRow
+	for {
+		record, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return rows, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		line, _ := r.FieldPos(0)
+		row := tableRow{line, map[string]string{}}
+		empty := true
+		for i, v := range record {
+			if i >= len(header) {
+				return nil, fmt.Errorf("%s: line %d has more cells than the header", path, line)
+			}
+			row.cell[header[i]] = strings.TrimSpace(v)
+			empty = empty && strings.TrimSpace(v) == ""
+		}
+		if !empty {
+			rows = append(rows, row)
+		}
+	}
+}

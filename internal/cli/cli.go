@@ -1,0 +1,99 @@
+// Package cli is what the user meets: commands, flags, messages, exit codes. Nothing else knows the
+// terminal. Each command has a file of its own; inputs.go opens what commands read, output.go
+// writes files whole or not at all, report.go tells notes and progress, paint.go draws tables.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+)
+
+// Exit codes.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	exitStrict = 3
+)
+
+// usageError is a wrong use of the command line.
+type usageError struct{ error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// errStrict says that the work is done but a check fell short.
+var errStrict = errors.New("a check fell short")
+
+// Main runs the program and returns its exit code.
+func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
+	defer func() {
+		if p := recover(); p != nil {
+			fmt.Fprintf(stderr, "verdex: an unforeseen fault: %v\nThis is a mistake in Verdex, not in your files. Please report it with these lines:\n%s", p, debug.Stack())
+			code = exitFailed
+		}
+	}()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintf(c.Root().Writer, "verdex %s\n", c.Root().Version) }
+	root := newRoot(version, stdout, stderr)
+	err := root.Run(ctx, args)
+	var wrong usageError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errStrict):
+		return exitStrict
+	case errors.As(err, &wrong):
+		fmt.Fprintf(stderr, "verdex: %v\n", err)
+		return exitUsage
+	}
+	fmt.Fprintf(stderr, "verdex: %v\n", err)
+	return exitFailed
+}
+
+func newRoot(version string, stdout, stderr io.Writer) *cli.Command {
+	onUsage := func(_ context.Context, c *cli.Command, err error, _ bool) error {
+		return usage("%s (verdex %s --help shows the options)", strings.TrimSuffix(err.Error(), "."), c.Name)
+	}
+	root := &cli.Command{
+		Name:    "verdex",
+		Usage:   "turns classified maps into accounts of land",
+		Version: version,
+		Description: `Verdex reads categorical rasters and zones, measures how much true ground each class
+holds in every zone, and tells what changed between years.
+
+  verdex demo                     writes sample data and does the whole job on it
+  verdex look cover.tif           what is in a raster, and what will go wrong with it
+  verdex measure cover.tif --zones wards.geojson --zone-id code
+  verdex change --epoch 2004=a.tif --epoch 2020=b.tif --zones wards.geojson`,
+		Writer:                stdout,
+		ErrWriter:             stderr,
+		EnableShellCompletion: true,
+		OnUsageError:          onUsage,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "quiet", Usage: "say nothing but results, warnings and errors"},
+			&cli.BoolFlag{Name: "log-json", Usage: "notes and warnings as JSON lines"},
+			&cli.IntFlag{Name: "threads", Usage: "processors to use; 0 takes all"},
+		},
+		Commands: []*cli.Command{lookCommand(), measureCommand(), changeCommand(), demoCommand()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() > 0 {
+				return usage("there is no command %q (verdex --help lists them)", c.Args().First())
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+	for _, c := range root.Commands {
+		c.OnUsageError = onUsage
+	}
+	return root
+}

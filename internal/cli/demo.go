@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/internal/demo"
+)
+
+func demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "demo",
+		Usage:     "write the sample data, and do the whole job on it",
+		ArgsUsage: "[FOLDER]",
+		Description: `Writes the sample world (an invented river basin in 2004, 2012 and 2020, with wards and
+catchments) into a folder, verdex-demo by default, and runs the commands that turn it into answers,
+showing each before it runs.
+
+  verdex demo
+  verdex demo --files-only /tmp/orrin`,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "files-only", Usage: "write the files and run nothing"},
+			&cli.BoolFlag{Name: "force", Usage: "replace files that have other content"},
+		},
+		Action: runDemo,
+	}
+}
+
+// demoJob is what the demo runs; DIR stands for the folder.
+var demoJob = []struct{ why, command string }{
+	{"What is in the map of 2020?", "look DIR/cover_2020.tif --legend DIR/legend.csv"},
+	{"How much of each class does each ward hold?", "measure DIR/cover_2020.tif --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv --epoch 2020"},
+	{"2004 has codes of its own; a crosswalk puts them into the classes. As a table for others:", "measure DIR/cover_2004.tif --zones DIR/catchments.geojson --zone-id id --legend DIR/legend.csv --crosswalk DIR/codes_2004.csv --epoch 2004 --out DIR/extents_2004.csv --force"},
+	{"What changed in the wards, and does it balance?", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv"},
+	{"From what to what, in the whole raster, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
+}
+
+func runDemo(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() > 1 {
+		return usage("demo takes one folder, but %d were given", c.Args().Len())
+	}
+	dir := "verdex-demo"
+	if c.Args().Len() == 1 {
+		dir = c.Args().First()
+	}
+	if err := demo.Write(dir, c.Bool("force")); err != nil {
+		return err
+	}
+	out := newCanvas(c.Root().Writer)
+	out.line("The basin of the Orrin Firth, an invented place, is in ", out.bold(dir), ": ", strings.Join(demo.Files(), ", "), ".")
+	if c.Bool("files-only") {
+		return out.flush()
+	}
+	if err := out.flush(); err != nil {
+		return err
+	}
+	for i, step := range demoJob {
+		out.line()
+		out.line(out.bold(fmt.Sprintf("%d. %s", i+1, step.why)))
+		out.line(out.dim("$ verdex " + strings.ReplaceAll(step.command, "DIR", dir)))
+		if err := out.flush(); err != nil {
+			return err
+		}
+		args := []string{"verdex"}
+		for _, a := range strings.Fields(step.command) {
+			if rest, ok := strings.CutPrefix(a, "DIR/"); ok {
+				a = filepath.Join(dir, rest)
+			} else if label, rest, ok := strings.Cut(a, "=DIR/"); ok {
+				a = label + "=" + filepath.Join(dir, rest)
+			}
+			args = append(args, a)
+		}
+		if err := newRoot(c.Root().Version, c.Root().Writer, c.Root().ErrWriter).Run(ctx, args); err != nil {
+			return err
+		}
+	}
+	out.line()
+	out.line("The tables are in ", out.bold(filepath.Join(dir, "extents_2004.csv")), " and ", out.bold(filepath.Join(dir, "matrix.csv")), ".")
+	return out.flush()
+}

@@ -1,0 +1,358 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+func measureCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "measure",
+		Usage:     "extent and percent of each class in each zone",
+		ArgsUsage: "COVER",
+		Description: `Measures the true area of each class of a cover raster in each zone. Zones are carried to
+the raster's grid, never the raster to the zones; cells that an outline cuts count by their exact share.
+
+  verdex measure cover.tif --zones wards.geojson --zone-id code --legend legend.csv
+  verdex measure cover.tif --zones wards.geojson --zone-id code --crosswalk codes.csv --legend legend.csv
+  verdex measure cover.tif --out extents.csv               the whole raster as one zone
+  verdex measure cover.tif --zones bbox:12.4,58.2,12.6,58.3
+  verdex measure scenes.tif@2                              band 2`,
+		Flags: slices.Concat(zoneFlags, classFlags, []cli.Flag{
+			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
+			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
+			&cli.StringFlag{Name: "layout", Value: "long", Usage: "`long` (a row for each class) or wide (a row for each zone)"},
+		}, outputFlags),
+		Action: measure,
+	}
+}
+
+func measure(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usage("measure takes one raster, but %d were given (verdex measure --help shows examples)", c.Args().Len())
+	}
+	r := newReporter(c)
+	out, err := chooseOutput(c)
+	if err != nil {
+		return err
+	}
+	comp, err := compose(ctx, c, c.Args().First(), r)
+	if err != nil {
+		return err
+	}
+	layout := c.String("layout")
+	switch {
+	case out.format == "table":
+		err = paintComposition(newCanvas(out.stdout), comp)
+	case layout == "long":
+		err = out.write(longTable(comp))
+	default:
+		err = out.write(wideTable(comp))
+	}
+	if err != nil {
+		return err
+	}
+	r.notes(comp.Notes)
+	r.warnings(comp.Warnings)
+	if c.Bool("strict") && r.warned > 0 {
+		return errStrict
+	}
+	return nil
+}
+
+// compose measures one raster.
+func compose(ctx context.Context, c *cli.Command, path string, r *reporter) (*account.Composition, error) {
+	if l := c.String("layout"); l != "long" && l != "wide" {
+		return nil, usage("--layout %s is not known: choose long or wide", l)
+	}
+	unit, err := account.FindUnit(c.String("unit"))
+	if err != nil {
+		return nil, usageError{err}
+	}
+	byCentres, err := centres(c)
+	if err != nil {
+		return nil, err
+	}
+	legend, err := readLegend(c)
+	if err != nil {
+		return nil, err
+	}
+	var crosswalk *cover.Crosswalk
+	if path := c.String("crosswalk"); path != "" {
+		if crosswalk, err = cover.ReadCrosswalk(path, legend); err != nil {
+			return nil, err
+		}
+	}
+	src, err := openCover(c, path, r)
+	if err != nil {
+		return nil, err
+	}
+	defer src.file.Close()
+	if err := src.needCRS(); err != nil {
+		return nil, err
+	}
+	h := src.Header()
+	set, place, err := readZones(c, h.Grid, r)
+	if err != nil {
+		return nil, err
+	}
+	tell, end := r.progress("measuring")
+	t, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{src}, Zones: set, Placement: place,
+		Centres: byCentres, Threads: c.Int("threads"), Progress: tell})
+	end()
+	if err != nil {
+		return nil, err
+	}
+	return account.Compose(account.Input{
+		Epoch: c.String("epoch"), Raster: src.path, Tally: t, Zones: set, Placement: place, Palette: h.Palette, Centres: byCentres,
+		Coder: &cover.Coder{Legend: legend, Crosswalk: crosswalk, NoData: h.NoData},
+	}, unit)
+}
+
+var longColumns = []string{"epoch", "zone_id", "zone_name", "kind", "class_code", "class_name", "area", "unit",
+	"pct_of_zone", "pct_of_classified", "cells", "nominal_area"}
+
+func longTable(c *account.Composition) *table.Table {
+	t := &table.Table{Columns: longColumns}
+	for _, z := range c.Zones {
+		for _, r := range z.Rows {
+			classified, nominal := any(nil), any(nil)
+			if r.Kind == cover.Classified {
+				classified = r.PctOfClassified
+			}
+			if c.HasNominal && r.Kind != cover.Outside {
+				nominal = r.NominalArea
+			}
+			cells := any(r.Cells)
+			if r.Kind == cover.Outside {
+				cells = nil
+			}
+			t.Rows = append(t.Rows, []any{r.Epoch, r.ZoneID, r.ZoneName, r.Kind.String(), r.Code, r.Name, r.Area, c.Unit.Name,
+				r.PctOfZone, classified, cells, nominal})
+		}
+	}
+	return t
+}
+
+// partAreas are the areas of a zone's parts: one for each class of the legend, then nodata, unlisted
+// and outside.
+func partAreas(c *account.Composition, z account.ZoneSum) []float64 {
+	n := len(c.Legend.Classes)
+	out := make([]float64, n+3)
+	for i, r := range z.Rows {
+		switch r.Kind {
+		case cover.Classified:
+			out[i] += r.Area // classes come first, in the order of the legend
+		default:
+			out[n+int(r.Kind)-1] += r.Area
+		}
+	}
+	return out
+}
+
+func wideTable(c *account.Composition) *table.Table {
+	t := &table.Table{Columns: []string{"epoch", "zone_id", "zone_name", "unit", "zone_area"}}
+	for _, class := range c.Legend.Classes {
+		t.Columns = append(t.Columns, class.Name)
+	}
+	t.Columns = append(t.Columns, "nodata", "unlisted", "outside")
+	for _, z := range c.Zones {
+		row := []any{c.Epoch, z.ID, z.Name, c.Unit.Name, z.Area}
+		for _, a := range partAreas(c, z) {
+			row = append(row, a)
+		}
+		t.Rows = append(t.Rows, row)
+	}
+	return t
+}
+
+// paintComposition draws zones as rows: a bar of the composition, and hectares over percent for
+// each class.
+func paintComposition(c *canvas, comp *account.Composition) error {
+	n := len(comp.Legend.Classes)
+	names := make([]string, n)
+	for i, class := range comp.Legend.Classes {
+		names[i] = class.Name
+	}
+	marks := letters(names)
+	head := append(append([]string{}, names...), "no data", "unlisted", "outside")
+	most, shown := 0.0, make([]bool, n+3)
+	areas := make([][]float64, len(comp.Zones))
+	nameWidth := 4
+	for k, z := range comp.Zones {
+		areas[k] = partAreas(comp, z)
+		most = math.Max(most, z.Area)
+		for i, a := range areas[k] {
+			shown[i] = shown[i] || i < n && comp.Legend.Source != "" || a/math.Max(z.Area, 1e-300) > 1e-12
+		}
+		nameWidth = max(nameWidth, runewidth.StringWidth(title(z.ID, z.Name)))
+	}
+	nameWidth = min(nameWidth, 26)
+	decimals := decimalsFor(most)
+	areaWidth := max(len(comp.Unit.Name)+5, runewidth.StringWidth(group(most, decimals)))
+	what := "Extent"
+	if comp.Epoch != "" {
+		what += " " + comp.Epoch
+	}
+	c.line(c.bold(fmt.Sprintf("%s in %s of true ground, %d zone(s)", what, comp.Unit.Label, len(comp.Zones))))
+	c.line()
+	colWidth := max(7, runewidth.StringWidth(group(most, decimals)))
+	columns := 0
+	for i := range head {
+		if shown[i] {
+			columns++
+		}
+	}
+	barWidth := c.width - nameWidth - areaWidth - 6 - columns*(colWidth+2)
+	if barWidth < 16 {
+		paintTall(c, comp, areas, head, marks, shown, decimals)
+	} else {
+		barWidth = min(barWidth, 48)
+		first := left("zone", nameWidth) + "  " + right("zone, "+comp.Unit.Name, areaWidth) + "  " + left("composition", barWidth)
+		second := left("", nameWidth+areaWidth+barWidth+4)
+		for i := range head {
+			if shown[i] {
+				a, b := twoLines(head[i], colWidth)
+				first += "  " + right(a, colWidth)
+				second += "  " + right(b, colWidth)
+			}
+		}
+		c.line(c.dim(first))
+		c.line(c.dim(second))
+		keys := left("", nameWidth+areaWidth+barWidth+4)
+		for i := range n {
+			if shown[i] {
+				s := c.swatch(comp.Legend.Classes[i].Color, marks[i])
+				pad := colWidth - 2
+				if !c.color {
+					pad--
+				}
+				keys += "  " + left("", pad) + s
+			}
+		}
+		c.line(keys)
+		for k, z := range comp.Zones {
+			upper := left(title(z.ID, z.Name), nameWidth) + "  " + right(group(z.Area, decimals), areaWidth) + "  " +
+				c.bar(parts(comp, areas[k], z.Area, marks), barWidth)
+			lower := left("", nameWidth+areaWidth+barWidth+4)
+			for i, a := range areas[k] {
+				if shown[i] {
+					upper += "  " + right(group(a, decimals), colWidth)
+					lower += "  " + right(group(a/z.Area*100, 1)+" %", colWidth)
+				}
+			}
+			c.line(upper)
+			c.line(c.dim(lower))
+		}
+	}
+	c.line()
+	if !shown[n] && !shown[n+1] && !shown[n+2] {
+		c.line(c.dim("Every zone is classified throughout: no cells without data, none with unlisted values, none outside the raster."))
+	}
+	return paintCount(c, comp, decimals)
+}
+
+// paintCount shows what a count of cells would have said.
+func paintCount(c *canvas, comp *account.Composition, decimals int) error {
+	if comp.HasNominal {
+		var area, count float64
+		for _, z := range comp.Zones {
+			for _, r := range z.Rows {
+				if r.Kind != cover.Outside {
+					area, count = area+r.Area, count+r.NominalArea
+				}
+			}
+		}
+		if area > 0 {
+			c.line(c.dim(fmt.Sprintf("True ground %s %s; cells × nominal size would say %s (%s %%).",
+				group(area, decimals), comp.Unit.Name, group(count, decimals), signed((count-area)/area*100, 4))))
+		}
+	}
+	return c.flush()
+}
+
+func parts(comp *account.Composition, areas []float64, whole float64, marks []rune) []part {
+	var out []part
+	n := len(comp.Legend.Classes)
+	for i, a := range areas {
+		p := part{share: a / math.Max(whole, 1e-300), plain: i >= n}
+		if i < n {
+			p.color, p.letter = comp.Legend.Classes[i].Color, marks[i]
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// paintTall draws a block of lines for each zone, for narrow terminals and long legends.
+func paintTall(c *canvas, comp *account.Composition, areas [][]float64, head []string, marks []rune, shown []bool, decimals int) {
+	width := 0
+	for i, h := range head {
+		if shown[i] {
+			width = max(width, runewidth.StringWidth(h))
+		}
+	}
+	width = min(width, 28)
+	most := 0.0
+	for _, z := range comp.Zones {
+		most = math.Max(most, z.Area)
+	}
+	number := runewidth.StringWidth(group(most, decimals))
+	bar := max(10, min(50, c.width-width-number-18))
+	for k, z := range comp.Zones {
+		if k > 0 {
+			c.line()
+		}
+		c.line(c.bold(title(z.ID, z.Name)), "  ", group(z.Area, decimals), " ", comp.Unit.Name)
+		for i, a := range areas[k] {
+			if !shown[i] {
+				continue
+			}
+			key, p := "  ", part{share: a / z.Area, plain: true}
+			if i < len(marks) {
+				key = c.swatch(comp.Legend.Classes[i].Color, marks[i])
+				p = part{share: a / z.Area, color: comp.Legend.Classes[i].Color, letter: marks[i]}
+			} else if !c.color {
+				key = "   "
+			}
+			c.line("  ", key, " ", left(head[i], width), "  ", right(group(a, decimals), number), "  ",
+				right(group(a/z.Area*100, 1), 5), " %  ", c.bar([]part{p}, bar))
+		}
+	}
+}
+
+// title is a zone's id with its name.
+func title(id, name string) string {
+	if name == "" || name == id {
+		return id
+	}
+	return id + " " + name
+}
+
+// twoLines breaks a heading at a space so that both halves fit, as far as possible.
+func twoLines(s string, width int) (string, string) {
+	if runewidth.StringWidth(s) <= width {
+		return "", s
+	}
+	for i := len(s) - 1; i > 0; i-- {
+		if (s[i] == ' ' || s[i-1] == '-') && runewidth.StringWidth(s[:i]) <= width {
+			rest := s[i:]
+			if rest[0] == ' ' {
+				rest = rest[1:]
+			}
+			return s[:i], runewidth.Truncate(rest, width, "…")
+		}
+	}
+	return "", runewidth.Truncate(s, width, "…")
+}

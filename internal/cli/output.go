@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+var outputFlags = []cli.Flag{
+	&cli.StringFlag{Name: "out", Usage: "write to `FILE` instead of standard output; its ending (.csv, .json) chooses the format"},
+	&cli.StringFlag{Name: "format", Usage: "`table`, csv or json"},
+	&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
+	&cli.IntFlag{Name: "digits", Value: -1, Usage: "decimals of numbers in files; -1 is full precision"},
+}
+
+// output is where results go.
+type output struct {
+	path, format string
+	digits       int
+	stdout       io.Writer
+}
+
+// chooseOutput settles the output before any work is done, so that a wrong one costs nothing.
+func chooseOutput(c *cli.Command) (*output, error) {
+	o := &output{path: c.String("out"), format: c.String("format"), digits: c.Int("digits"), stdout: c.Root().Writer}
+	if o.digits < -1 || o.digits > 15 {
+		return nil, usage("--digits %d: give -1 (full precision) or 0 to 15", o.digits)
+	}
+	switch o.format {
+	case "", "csv", "json":
+	case "table":
+		if o.path != "" {
+			return nil, usage("--format table is for reading on the terminal: choose csv or json for --out")
+		}
+	default:
+		return nil, usage("--format %s is not known: choose table, csv or json", o.format)
+	}
+	if o.path == "" {
+		if o.format == "" {
+			o.format = "table"
+		}
+		return o, nil
+	}
+	if o.format == "" {
+		var err error
+		if o.format, err = table.FormatOf(o.path); err != nil {
+			return nil, usageError{err}
+		}
+	}
+	return o, checkNew(o.path, c.Bool("force"))
+}
+
+// checkNew refuses an output that exists or whose folder cannot take it.
+func checkNew(path string, force bool) error {
+	if info, err := os.Stat(path); err == nil {
+		if info.IsDir() {
+			return fmt.Errorf("%s: it is a folder: name a file in it", path)
+		}
+		if !force {
+			return fmt.Errorf("%s: it exists already: choose another name, or replace it with --force", path)
+		}
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".verdex-*")
+	if err != nil {
+		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, reason(err))
+	}
+	f.Close()
+	return os.Remove(f.Name())
+}
+
+// reason is the cause of an error without the path that messages name anyway.
+func reason(err error) error {
+	var p *os.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// write hands a table over.
+func (o *output) write(t *table.Table) error {
+	t.Digits = o.digits
+	if o.path == "" {
+		return t.Write(o.stdout, o.format)
+	}
+	return writeFile(o.path, func(w io.Writer) error { return t.Write(w, o.format) })
+}
+
+// writeFile writes a file whole or not at all: into a temporary file beside it, which takes its
+// name only when all is written.
+func writeFile(path string, fill func(io.Writer) error) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(path), ".verdex-*")
+	if err != nil {
+		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, reason(err))
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(f.Name())
+			err = fmt.Errorf("%s: it could not be written (%w); nothing was left behind", path, reason(err))
+		}
+	}()
+	b := bufio.NewWriter(f)
+	if err := fill(b); err != nil {
+		return err
+	}
+	if err := b.Flush(); err != nil {
+		return err
+	}
+	if err := f.Chmod(0o644); err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}

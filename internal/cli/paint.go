@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// canvas draws tables for reading: in colour on a terminal that wants it, in letters otherwise.
+type canvas struct {
+	w     io.Writer
+	color bool
+	width int
+	b     strings.Builder
+}
+
+func newCanvas(w io.Writer) *canvas {
+	c := &canvas{w: w, width: 110}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		c.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
+			c.width = width
+		}
+	}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 20 {
+		c.width = n
+	}
+	return c
+}
+
+func (c *canvas) flush() error {
+	_, err := io.WriteString(c.w, c.b.String())
+	c.b.Reset()
+	return err
+}
+
+func (c *canvas) line(parts ...string) {
+	c.b.WriteString(strings.TrimRight(strings.Join(parts, ""), " "))
+	c.b.WriteByte('\n')
+}
+
+func (c *canvas) style(code, s string) string {
+	if !c.color || s == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+func (c *canvas) bold(s string) string { return c.style("1", s) }
+func (c *canvas) dim(s string) string  { return c.style("2", s) }
+
+// swatch is a mark in the colour of a class, or its letter in brackets.
+func (c *canvas) swatch(color raster.Color, letter rune) string {
+	if !c.color {
+		return "[" + string(letter) + "]"
+	}
+	return c.style(fmt.Sprintf("38;2;%d;%d;%d", color.R, color.G, color.B), "██")
+}
+
+// part is a stretch of a bar.
+type part struct {
+	share  float64
+	color  raster.Color
+	letter rune
+	plain  bool // not a class: drawn as a light stretch
+}
+
+// bar draws parts in width cells, by largest remainder, so that the bar is exactly as wide as the
+// sum of the shares.
+func (c *canvas) bar(parts []part, width int) string {
+	total := 0.0
+	for _, p := range parts {
+		total += p.share
+	}
+	cells := make([]int, len(parts))
+	rest := make([]float64, len(parts))
+	left := int(math.Round(math.Min(1, total) * float64(width)))
+	for i, p := range parts {
+		x := p.share * float64(width)
+		cells[i] = int(x)
+		rest[i] = x - float64(cells[i])
+		left -= cells[i]
+	}
+	for ; left > 0; left-- {
+		best := 0
+		for i := range rest {
+			if rest[i] > rest[best] {
+				best = i
+			}
+		}
+		cells[best]++
+		rest[best] = -1
+	}
+	var b strings.Builder
+	used := 0
+	for i, p := range parts {
+		used += cells[i]
+		switch {
+		case p.plain:
+			b.WriteString(c.dim(strings.Repeat("·", cells[i])))
+		case c.color:
+			b.WriteString(c.style(fmt.Sprintf("38;2;%d;%d;%d", p.color.R, p.color.G, p.color.B), strings.Repeat("█", cells[i])))
+		default:
+			b.WriteString(strings.Repeat(string(p.letter), cells[i]))
+		}
+	}
+	return b.String() + strings.Repeat(" ", max(0, width-used))
+}
+
+// left and right pad to a width on the screen, cutting what is too long.
+func left(s string, width int) string {
+	return runewidth.FillRight(runewidth.Truncate(s, width, "…"), width)
+}
+func right(s string, width int) string { return runewidth.FillLeft(s, width) }
+
+// group writes a number with thousands separators and a fixed number of decimals.
+func group(v float64, decimals int) string {
+	if math.IsNaN(v) {
+		return "–"
+	}
+	s := strconv.FormatFloat(math.Abs(v), 'f', decimals, 64)
+	whole, fraction, _ := strings.Cut(s, ".")
+	var b strings.Builder
+	for i, d := range whole {
+		if i > 0 && (len(whole)-i)%3 == 0 {
+			b.WriteByte(',')
+		}
+		b.WriteRune(d)
+	}
+	if fraction != "" {
+		b.WriteString("." + fraction)
+	}
+	if v < 0 && strings.Trim(s, "0.") != "" {
+		return "−" + b.String()
+	}
+	return b.String()
+}
+
+// signed is group with a sign for gains too.
+func signed(v float64, decimals int) string {
+	s := group(v, decimals)
+	if v > 0 && strings.Trim(s, "0.,") != "" {
+		return "+" + s
+	}
+	return s
+}
+
+// decimalsFor chooses decimals for a column of numbers whose greatest is most.
+func decimalsFor(most float64) int {
+	switch {
+	case most >= 100000:
+		return 0
+	case most >= 100:
+		return 1
+	case most >= 1:
+		return 2
+	case most >= 0.01:
+		return 4
+	}
+	return 6
+}
+
+// letters gives each name a letter of its own, its first where that is free.
+func letters(names []string) []rune {
+	taken := map[rune]bool{}
+	out := make([]rune, len(names))
+	for i, name := range names {
+		for _, r := range strings.ToUpper(name) + "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789abcdefghijklmnopqrstuvwxyz" {
+			if (r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z') && !taken[r] {
+				out[i] = r
+				taken[r] = true
+				break
+			}
+		}
+		if out[i] == 0 {
+			out[i] = '#'
+		}
+	}
+	return out
+}
