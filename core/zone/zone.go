@@ -137,14 +137,17 @@ func gather(source string, crs *earth.CRS, features []feature, fields []string, 
 		}
 		names[z.Name] = z.ID
 	}
-	merged := 0
+	var merged []string
 	for _, z := range s.Zones {
 		if z.Features > 1 {
-			merged++
+			merged = append(merged, fmt.Sprintf("%s (%d)", z.ID, z.Features))
 		}
 	}
-	if merged > 0 {
-		s.Notes = append(s.Notes, fmt.Sprintf("%d zone(s) consist of several features with one id, %d features in all", merged, len(features)))
+	if n := len(merged); n > 0 {
+		if n > 5 {
+			merged = append(merged[:5], fmt.Sprintf("%d more", n-5))
+		}
+		s.Notes = append(s.Notes, "features that share an id are one zone: "+strings.Join(merged, ", "))
 	}
 	return s, s.repair()
 }

@@ -63,7 +63,9 @@ func measure(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r.notes(comp.Notes)
+	if out.format != "table" { // the drawn table says it itself
+		r.notes(comp.Notes)
+	}
 	r.warnings(comp.Warnings)
 	if c.Bool("strict") && r.warned > 0 {
 		return errStrict
@@ -207,15 +209,17 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 	}
 	c.line(c.bold(fmt.Sprintf("%s in %s of true ground, %d zone(s)", what, comp.Unit.Label, len(comp.Zones))))
 	c.line()
-	colWidth := max(7, runewidth.StringWidth(group(most, decimals)))
-	columns := 0
+	colWidth, columns := 7, 0
 	for i := range head {
 		if shown[i] {
 			columns++
 		}
+		for k := range comp.Zones {
+			colWidth = max(colWidth, runewidth.StringWidth(group(areas[k][i], decimals)))
+		}
 	}
-	barWidth := c.width - nameWidth - areaWidth - 6 - columns*(colWidth+2)
-	if barWidth < 16 {
+	barWidth := c.width - nameWidth - areaWidth - 4 - columns*(colWidth+2)
+	if barWidth < 12 {
 		paintTall(c, comp, areas, head, marks, shown, decimals)
 	} else {
 		barWidth = min(barWidth, 48)
@@ -278,6 +282,8 @@ func paintCount(c *canvas, comp *account.Composition, decimals int) error {
 			c.line(c.dim(fmt.Sprintf("True ground %s %s; cells × nominal size would say %s (%s %%).",
 				group(area, decimals), comp.Unit.Name, group(count, decimals), signed((count-area)/area*100, 4))))
 		}
+	} else {
+		c.line(c.dim("The raster is in degrees, so a count of cells says nothing about area."))
 	}
 	return c.flush()
 }

@@ -220,7 +220,8 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	if _, err := f.r.ReadAt(r.stored, int64(offset)); err != nil {
 		return err
 	}
-	dst.Resize(l.cell, min(l.blockW, l.width-bx*l.blockW), min(rows, l.height-by*l.blockH), l.blockW)
+	dst.Resize(l.cell, min(l.blockW, l.width-bx*l.blockW), rows, l.blockW)
+	dst.Height = min(rows, l.height-by*l.blockH)
 	if size == 1 && samples == 1 { // bytes are cells
 		if err := r.decoder.decode(dst.U8[:need], r.stored, l.compression); err != nil {
 			return err

@@ -227,11 +227,11 @@ func class(c, r, t float64) int {
 		return wetland
 	case h > 150+60*rough && patch > 0.42:
 		return heath
-	case slope > 1.7-0.35*t+0.9*(fine-0.5): // steep land goes back to woodland year by year
+	case slope > 1.55-0.3*t+0.9*(fine-0.5): // steep land goes back to woodland year by year
 		return woodland
 	case patch > 0.66-0.03*t:
 		return woodland
-	case h < 70 && slope < 0.9 && patch < 0.47:
+	case h < 105 && slope < 1.25 && patch < 0.53:
 		return arable
 	case island(c, r) > 0 && patch < 0.5:
 		return heath
@@ -413,7 +413,7 @@ func collection(dir, name string, features []string) error {
 }
 
 func wards(dir string, crs *earth.CRS) error {
-	m := mesh{salt: 80, bend: 60, node: [][]point{
+	m := mesh{salt: 80, bend: 34, node: [][]point{
 		{{215, 45}, {620, 60}, {1050, 50}},
 		{{150, 430}, {600, 455}, {1060, 500}},
 		{{235, 860}, {650, 845}, {1045, 865}},
@@ -436,7 +436,7 @@ func wards(dir string, crs *earth.CRS) error {
 }
 
 func catchments(dir string, crs *earth.CRS) error {
-	m := mesh{salt: 90, bend: 80, node: [][]point{
+	m := mesh{salt: 90, bend: 42, node: [][]point{
 		{{240, 60}, {480, 40}, {770, 55}, {1040, 70}},
 		{{230, 330}, {500, 290}, {760, 320}, {1070, 300}},
 		{{210, 600}, {520, 620}, {740, 590}, {1050, 640}},
