@@ -385,11 +385,7 @@ func (c *Cutter) sweep(s *Spans, row int) {
 			switch {
 			case share == 0 && moment == Moment{}:
 			case share == Unit && moment == Moment{}:
-				if k := len(s.full); k > int(s.fullFrom[len(s.fullFrom)-1]) && s.full[k-1].To == col {
-					s.full[k-1].To++
-				} else {
-					s.full = append(s.full, Range{col, next})
-				}
+				s.whole(col, next)
 			default:
 				if share < -slack || share > Unit+slack {
 					s.suspect(col, row)
@@ -411,7 +407,7 @@ func (c *Cutter) sweep(s *Spans, row int) {
 // end cut ones that are all alike.
 func (c *Cutter) alike(s *Spans, row int, from, to int32, cover int64, m Moment) {
 	if cover == Unit {
-		s.full = append(s.full, Range{from, to})
+		s.whole(from, to)
 		return
 	}
 	if cover < -slack || cover > Unit+slack {
@@ -423,6 +419,15 @@ func (c *Cutter) alike(s *Spans, row int, from, to int32, cover int64, m Moment)
 			s.moments = append(s.moments, m)
 		}
 	}
+}
+
+// whole adds whole cells to the row at hand, to the range before them where they join it.
+func (s *Spans) whole(from, to int32) {
+	if k := len(s.full); k > int(s.fullFrom[len(s.fullFrom)-1]) && s.full[k-1].To == from {
+		s.full[k-1].To = to
+		return
+	}
+	s.full = append(s.full, Range{from, to})
 }
 
 func (s *Spans) suspect(col int32, row int) {

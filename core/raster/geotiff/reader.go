@@ -336,9 +336,10 @@ func (r *reader) blank(dst *raster.Cells, rows int) {
 	if n := r.s.header.NoData; n != nil {
 		v = *n
 	}
-	for k := range rows {
-		for c := range l.blockW {
-			dst.Set(c, k, v)
-		}
+	for c := range l.blockW {
+		dst.Set(c, 0, v)
+	}
+	for k := 1; k < rows; k++ {
+		dst.Copy(0, k, dst, 0, 0, l.blockW, 1)
 	}
 }

@@ -1,0 +1,165 @@
+package account
+
+import (
+	"context"
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+var nodata = 255.0
+
+// world is two random rasters on a UTM grid with a zone that juts out of it.
+func world(t *testing.T, seed uint64) (a, b *raster.Memory, set *zone.Set, place *zone.Placement) {
+	t.Helper()
+	crs, err := earth.Lookup(32633)
+	require.NoError(t, err)
+	g := raster.Grid{Width: 120, Height: 90, X0: 350000, Y0: 6480000, DX: 30, DY: -30, CRS: crs}
+	rng := rand.New(rand.NewPCG(seed, 2))
+	a, b = raster.NewMemory("a.tif", g, raster.Uint8, 32, 32), raster.NewMemory("b.tif", g, raster.Uint8, 120, 4)
+	for r := range 90 {
+		for c := range 120 {
+			v := []float64{1, 2, 3, 255, 77}[rng.IntN(5)]
+			a.Set(c, r, v)
+			if rng.IntN(3) == 0 {
+				v = []float64{1, 2, 3, 255, 77}[rng.IntN(5)]
+			}
+			b.Set(c, r, v)
+		}
+	}
+	set = &zone.Set{Source: "zones", CRS: crs, Zones: []zone.Zone{
+		{ID: "in", Polygons: []zone.Polygon{{{{350311, 6478111}, {352777, 6478555}, {351500, 6479700}}}}},
+		{ID: "out", Polygons: []zone.Polygon{{{{349111, 6478111}, {352777, 6478555}, {351500, 6481700}}}}},
+	}}
+	place, err = set.Place(g)
+	require.NoError(t, err)
+	return a, b, set, place
+}
+
+func legend(t *testing.T) *cover.Legend {
+	l, err := cover.NewLegend("legend.csv", []cover.Class{{Code: 1, Name: "Water"}, {Code: 2, Name: "Wood"}, {Code: 3, Name: "Fields"}, {Code: 4, Name: "Nowhere"}})
+	require.NoError(t, err)
+	return l
+}
+
+func TestCompositionBalances(t *testing.T) {
+	a, _, set, place := world(t, 1)
+	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a}, Zones: set, Placement: place})
+	require.NoError(t, err)
+	ha, err := FindUnit("ha")
+	require.NoError(t, err)
+	c, err := Compose(Input{Epoch: "2020", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Legend: legend(t), NoData: &nodata}}, ha)
+	require.NoError(t, err)
+	for _, z := range c.Zones {
+		sum, pct, classified := 0.0, 0.0, 0.0
+		kinds := map[cover.Kind]int{}
+		for _, r := range z.Rows {
+			sum += r.Area
+			pct += r.PctOfZone
+			classified += r.PctOfClassified
+			kinds[r.Kind]++
+		}
+		assert.InEpsilon(t, z.Area, sum, 1e-9, z.ID)
+		assert.InDelta(t, 100, pct, 1e-7)
+		assert.InDelta(t, 100, classified, 1e-9)
+		assert.True(t, z.Balances)
+		assert.Equal(t, map[cover.Kind]int{cover.Classified: 4, cover.NoData: 1, cover.Unlisted: 1, cover.Outside: 1}, kinds)
+	}
+	assert.Zero(t, c.Zones[0].Rows[6].Area)
+	assert.Greater(t, c.Zones[1].Rows[6].Area, 100.0)
+	assert.Empty(t, c.Warnings)
+	assert.Contains(t, c.Notes[0], "would have been off by -0.0")
+
+	// An outline whose area is told wrongly shows as a zone that does not balance.
+	place.Outlines[0].Area *= 1 + 1e-7
+	c, err = Compose(Input{Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Legend: legend(t), NoData: &nodata}}, ha)
+	require.NoError(t, err)
+	assert.False(t, c.Zones[0].Balances)
+	assert.Contains(t, c.Warnings[0], "in by 1e-05 %")
+}
+
+func TestValuesWithoutALineAreListed(t *testing.T) {
+	a, _, set, place := world(t, 1)
+	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a}, Zones: set, Placement: place})
+	require.NoError(t, err)
+	x := &cover.Crosswalk{Source: "codes.csv", Values: map[float64]cover.Target{1: {Code: 1}, 2: {Code: 1}}}
+	_, err = Compose(Input{Raster: "a.tif", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Crosswalk: x, NoData: &nodata}}, Units[0])
+	assert.ErrorContains(t, err, "a.tif: codes.csv has no line for 2 value(s) that occur: 3 (")
+	assert.ErrorContains(t, err, "77 (")
+}
+
+// On random rasters: opening + additions - reductions = closing and persistence + reductions =
+// opening, to the last unit; and the two epochs' own tallies agree with rows and columns.
+func TestChangeIdentitiesAreExact(t *testing.T) {
+	for seed := range uint64(20) {
+		a, b, set, place := world(t, seed)
+		tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a, b}, Zones: set, Placement: place})
+		require.NoError(t, err)
+		l := legend(t)
+		coder := &cover.Coder{Legend: l, NoData: &nodata}
+		ch, err := Compare(ChangeInput{Epochs: [2]string{"2004", "2020"}, Coders: [2]*cover.Coder{coder, coder}, Tally: tl, Zones: set, Placement: place}, Units[0])
+		require.NoError(t, err)
+		assert.Equal(t, 16.0, ch.Years)
+		single, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a}, Zones: set, Placement: place})
+		require.NoError(t, err)
+		for i, z := range ch.Zones {
+			var gains, losses tally.Extent
+			for k, bal := range z.Balances {
+				got := bal.Opening
+				got.Add(bal.Additions)
+				assert.True(t, got.Minus(bal.Reductions).Same(bal.Closing))
+				gains.Add(bal.Additions)
+				losses.Add(bal.Reductions)
+				stayed, row := tally.Extent{}, tally.Extent{}
+				for _, x := range z.Transitions {
+					if x.FromAt == k {
+						row.Add(x.Extent)
+					}
+					if x.FromAt == k && x.ToAt == k {
+						stayed = x.Extent
+					}
+				}
+				stayed.Add(bal.Reductions)
+				assert.True(t, stayed.Same(bal.Opening))
+				for n, v := range single.Zones[i].Values {
+					if v[0] == float64(bal.Class.Code) {
+						assert.True(t, row.Same(single.Zones[i].Extents[n]), "row of class %d", bal.Class.Code)
+					}
+				}
+			}
+			assert.True(t, gains.Same(losses))
+			sum := z.Outside + z.OnlyFirst + z.OnlySecond + z.Neither + z.Mapped
+			assert.InEpsilon(t, z.Area, sum, 1e-9)
+			assert.Positive(t, z.OnlyFirst)
+		}
+	}
+}
+
+func TestYears(t *testing.T) {
+	assert.Equal(t, 8.0, years("2004", "2012"))
+	assert.InDelta(t, 0.5, years("2004-01-01", "2004-07-01"), 0.01)
+	assert.True(t, math.IsNaN(years("before", "after")))
+	a, b, set, place := world(t, 1)
+	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a, b}, Zones: set, Placement: place})
+	require.NoError(t, err)
+	c := &cover.Coder{}
+	_, err = Compare(ChangeInput{Epochs: [2]string{"2020", "2004"}, Coders: [2]*cover.Coder{c, c}, Tally: tl, Zones: set, Placement: place}, Units[0])
+	assert.ErrorContains(t, err, "order of time")
+}
+
+func TestUnits(t *testing.T) {
+	acre, err := FindUnit("acre")
+	require.NoError(t, err)
+	assert.InDelta(t, 640*acre.M2, Units[4].M2, 1e-6, "a square mile has 640 acres")
+	_, err = FindUnit("furlong")
+	assert.ErrorContains(t, err, "choose ha")
+}
