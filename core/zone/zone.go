@@ -42,11 +42,11 @@ type Set struct {
 
 // Field is an attribute of the features.
 type Field struct {
-	Name     string
-	Kind     string // text, number, true/false or mixed
-	Values   int    // features that have one
-	Distinct int
-	Example  string
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`   // text, number, true/false or mixed
+	Values   int    `json:"values"` // features that have one
+	Distinct int    `json:"distinct"`
+	Example  string `json:"example"`
 }
 
 // Selection says which features become which zones.

@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/geotiff"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/zone"
+	"github.com/verdex-land/verdex/internal/demo"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"verdex": func() { os.Exit(Main(os.Args, "test", os.Stdout, os.Stderr)) },
+	})
+}
+
+// TestScripts drives the program as a user would. Besides the usual commands there are
+// status N COMMAND…, which expects an exit status; sample, which unpacks the sample data; raster,
+// which makes a small GeoTIFF; nothing-left, which looks for files left behind; and cut.
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/script",
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("NO_COLOR", "1")
+			e.Setenv("COLUMNS", "120")
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"status":       status,
+			"sample":       func(ts *testscript.TestScript, _ bool, _ []string) { ts.Check(demo.Write(ts.MkAbs("."), true)) },
+			"raster":       makeRaster,
+			"nothing-left": nothingLeft,
+			"cut":          cut,
+		},
+	})
+}
+
+// status N COMMAND ARGS… runs a command and expects it to end with status N.
+func status(ts *testscript.TestScript, _ bool, args []string) {
+	err := ts.Exec(args[1], args[2:]...)
+	got := "0"
+	if err != nil {
+		got = "another"
+		var exit interface{ ExitCode() int }
+		if e, ok := err.(interface{ ExitCode() int }); ok {
+			exit = e
+			got = strconv.Itoa(exit.ExitCode())
+		}
+	}
+	if got != args[0] {
+		ts.Fatalf("status %s instead of %s: %v", got, args[0], err)
+	}
+}
+
+// raster FILE EPSG X0 Y0 SIZE WIDTH HEIGHT [NODATA] makes columns of the values 1, 2, 3, …
+func makeRaster(ts *testscript.TestScript, _ bool, args []string) {
+	number := func(i int) float64 {
+		v, err := strconv.ParseFloat(args[i], 64)
+		ts.Check(err)
+		return v
+	}
+	g := raster.Grid{X0: number(2), Y0: number(3), DX: number(4), DY: -number(4), Width: int(number(5)), Height: int(number(6))}
+	if code := int(number(1)); code != 0 {
+		var err error
+		g.CRS, err = earth.Lookup(code)
+		ts.Check(err)
+	}
+	h := raster.Header{Grid: g, Type: raster.Uint8}
+	if len(args) > 7 {
+		v := number(7)
+		h.NoData = &v
+	}
+	f, err := os.Create(ts.MkAbs(args[0]))
+	ts.Check(err)
+	defer f.Close()
+	w, err := geotiff.NewWriter(f, h, geotiff.Options{TileSize: 16})
+	ts.Check(err)
+	var c raster.Cells
+	for r := 0; r < g.Height; r += 16 {
+		for col := 0; col < g.Width; col += 16 {
+			c.Resize(raster.Uint8, 16, 16, 16)
+			for y := range 16 {
+				for x := range 16 {
+					c.Set(x, y, float64((col+x)/10+1))
+				}
+			}
+			ts.Check(w.WriteTile(&c))
+		}
+	}
+	ts.Check(w.Close())
+}
+
+// nothing-left [DIR] looks for temporary files.
+func nothingLeft(ts *testscript.TestScript, _ bool, args []string) {
+	dir := "."
+	if len(args) > 0 {
+		dir = args[0]
+	}
+	entries, err := os.ReadDir(ts.MkAbs(dir))
+	ts.Check(err)
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), ".verdex") {
+			ts.Fatalf("%s was left behind", e.Name())
+		}
+	}
+}
+
+// cut FILE N OUT keeps the first N bytes.
+func cut(ts *testscript.TestScript, _ bool, args []string) {
+	b, err := os.ReadFile(ts.MkAbs(args[0]))
+	ts.Check(err)
+	n, err := strconv.Atoi(args[1])
+	ts.Check(err)
+	ts.Check(os.WriteFile(ts.MkAbs(args[2]), b[:n], 0o644))
+}
+
+// Files that libtiff has written anew, in any layout, give the same tally, bit for bit. It keeps
+// no georeferencing, so that the grid of the first file is laid over the others.
+func TestReencodedFilesGiveTheSameTally(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.Write(dir, true))
+	original := filepath.Join(dir, "cover_2020.tif")
+	var grid raster.Grid
+	measured := func(path string) *tally.Tally {
+		f, err := geotiff.Open(path, 1)
+		require.NoError(t, err)
+		defer f.Close()
+		if path == original {
+			grid = f.Header().Grid
+		}
+		set, err := zone.ReadGeoJSON(filepath.Join(dir, "wards.geojson"), nil, zone.Selection{IDField: "code"})
+		require.NoError(t, err)
+		place, err := set.Place(grid)
+		require.NoError(t, err)
+		got, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{raster.WithGrid(f, grid)}, Zones: set, Placement: place})
+		require.NoError(t, err)
+		return got
+	}
+	want := measured(original)
+	require.Len(t, want.Zones, 5)
+	for i, layout := range []string{
+		"-c none -s -r 1", "-c none -s -r 900", "-c lzw -s -r 37", "-c lzw:2 -s -r 900", "-c packbits -s -r 8", "-c zip:2 -t -w 128 -l 64",
+		"-c zstd -t -w 512 -l 512", "-c zip -B -t -w 256 -l 256", "-c zip -8 -t -w 16 -l 16", "-c lzw -8 -B -s -r 20",
+	} {
+		again := filepath.Join(dir, fmt.Sprintf("again%d.tif", i))
+		run(t, "tiffcp", append(strings.Fields(layout), original, again)...)
+		require.Equal(t, want.Zones, measured(again).Zones, layout)
+	}
+}
+
+// The whole table comes out the same with any number of threads.
+func TestSameTableForAnyThreads(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.Write(dir, true))
+	var first string
+	for _, threads := range []string{"1", "2", "5"} {
+		var out, errs strings.Builder
+		args := []string{"verdex", "--threads", threads, "--quiet", "measure", filepath.Join(dir, "cover_2020.tif"), "--zones", filepath.Join(dir, "catchments.geojson"), "--format", "csv"}
+		require.Equal(t, exitDone, Main(args, "test", &out, &errs), errs.String())
+		if first == "" {
+			first = out.String()
+		}
+		require.Equal(t, first, out.String())
+	}
+	require.Greater(t, strings.Count(first, "\n"), 60)
+}
+
+// The sample files are those that the generator makes.
+func TestSampleWorldIsWhatTheGeneratorMakes(t *testing.T) {
+	if runtime.GOARCH != "amd64" {
+		t.Log("other processors round the noise differently by a cell here and there")
+		return
+	}
+	dir := t.TempDir()
+	run(t, "go", "run", "../demo/make", dir)
+	total := 0
+	for _, name := range demo.Files() {
+		want, err := demo.File(name)
+		require.NoError(t, err)
+		got, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(want, got), "%s: run go generate ./internal/demo", name)
+		total += len(got)
+	}
+	require.Less(t, total, 2<<20)
+}
