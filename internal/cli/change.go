@@ -265,8 +265,8 @@ func paintSummary(c *canvas, ch *account.Change) error {
 				yearly = signed(b.PctPerYear, 2)
 			}
 			c.line("  ", c.swatch(b.Class.Color, marks[i]), " ", left(b.Class.Name, width),
-				right(group(b.OpeningArea, decimals), number), right(signed(b.AdditionsArea, decimals), number),
-				right(signed(-b.ReductionsArea, decimals), number), c.bold(right(signed(b.NetArea, decimals), number)),
+				right(group(b.OpeningArea, decimals), number), c.move(b.AdditionsArea, decimals, number),
+				c.move(-b.ReductionsArea, decimals, number), c.bold(c.move(b.NetArea, decimals, number)),
 				right(group(b.ClosingArea, decimals), number), right(signed(b.PctChange, 1), 9), right(yearly, 10))
 		}
 		for _, a := range apart(ch, z) {

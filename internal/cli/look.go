@@ -46,10 +46,7 @@ CRS, fields, numbers and areas.
 }
 
 // fact is a line of what look tells.
-type fact struct {
-	Key   string `json:"key"`
-	Value string `json:"value"`
-}
+type fact struct{ Key, Value string }
 
 // valueLine is what a raster holds of one value.
 type valueLine struct {
@@ -104,9 +101,11 @@ func look(ctx context.Context, c *cli.Command) error {
 }
 
 func writeJSON(c *cli.Command, facts []fact, more map[string]any) error {
+	summary := map[string]string{}
 	for _, f := range facts {
-		more[strings.ReplaceAll(f.Key, " ", "_")] = f.Value
+		summary[strings.ReplaceAll(f.Key, " ", "_")] = f.Value
 	}
+	more["summary"] = summary
 	b, err := json.MarshalIndent(more, "", "  ")
 	if err != nil {
 		return err

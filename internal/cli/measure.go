@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
@@ -216,6 +217,13 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 		}
 		for k := range comp.Zones {
 			colWidth = max(colWidth, runewidth.StringWidth(group(areas[k][i], decimals)))
+		}
+	}
+	for i := range head { // whole words in the heads, where there is room for them
+		for _, word := range strings.Fields(head[i]) {
+			if w := min(runewidth.StringWidth(word), 12); shown[i] && c.width-nameWidth-areaWidth-4-columns*(w+2) >= 24 {
+				colWidth = max(colWidth, w)
+			}
 		}
 	}
 	barWidth := c.width - nameWidth - areaWidth - 4 - columns*(colWidth+2)

@@ -153,6 +153,14 @@ func signed(v float64, decimals int) string {
 	return s
 }
 
+// move is a gain or a loss, and a dot where nothing moved.
+func (c *canvas) move(v float64, decimals, width int) string {
+	if v == 0 {
+		return c.dim(right("·", width))
+	}
+	return right(signed(v, decimals), width)
+}
+
 // decimalsFor chooses decimals for a column of numbers whose greatest is most.
 func decimalsFor(most float64) int {
 	switch {
@@ -173,7 +181,7 @@ func letters(names []string) []rune {
 	taken := map[rune]bool{}
 	out := make([]rune, len(names))
 	for i, name := range names {
-		for _, r := range strings.ToUpper(name) + "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789abcdefghijklmnopqrstuvwxyz" {
+		for _, r := range strings.ToUpper(strings.TrimPrefix(name, "class ")) + "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789abcdefghijklmnopqrstuvwxyz" {
 			if (r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z') && !taken[r] {
 				out[i] = r
 				taken[r] = true
