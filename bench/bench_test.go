@@ -60,7 +60,7 @@ func noise(x, y float64, seed uint64) float64 {
 }
 
 // patchy makes the raster once for each grid: nine classes in patches of many sizes, with ragged
-// borders and, as in maps made from satellite images, a cell in two hundred of another class.
+// borders and, as in maps made from satellite images, a cell in a hundred of another class.
 func patchy(tb testing.TB, name string) string {
 	dir := os.Getenv("VERDEX_BENCH_DIR")
 	if dir == "" {
@@ -103,7 +103,7 @@ func patchy(tb testing.TB, name string) string {
 						X, Y := float64(i%n*tile+x), float64(i/n*tile+y)
 						v := noise(X/120, Y/120, 1) + 0.5*noise(X/31, Y/31, 2) + 0.25*noise(X/7, Y/7, 3)
 						class := math.Floor(v / 1.75 * 9)
-						if rng.IntN(200) == 0 {
+						if rng.IntN(100) == 0 {
 							class = float64(rng.IntN(9))
 						}
 						c.U8[y*tile+x] = uint8(class) + 1
