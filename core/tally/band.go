@@ -2,6 +2,7 @@ package tally
 
 import (
 	"iter"
+	"math"
 	"math/bits"
 	"sync"
 	"sync/atomic"
@@ -18,13 +19,13 @@ type band struct {
 	from, to int // rows
 	zones    []int
 	cut      []*zone.Spans
-	touched  [][]int32    // by zone: the windows across that it touches
+	touched  [][]touch    // by zone: the windows across that it touches
 	next     atomic.Int64 // the next task: a zone to cut, then rows to compute
 	pending  sync.WaitGroup
 	start    sync.Once
 	finish   sync.Once
 	left     atomic.Int64     // windows to do
-	spans    [][]*zone.Spans  // by window across: the zones that touch it
+	spans    [][]touch        // by window across: the zones that touch it
 	segments []raster.Segment // areas by row, and by segment of the row where they vary along it
 	err      atomic.Pointer[error]
 }
@@ -43,7 +44,7 @@ func (b *band) tasks() int { return len(b.zones) + (b.to-b.from+rowsInTask-1)/ro
 // prepare returns when the band is ready; the caller helps to make it so.
 func (b *band) prepare(c *zone.Cutter) error {
 	b.start.Do(func() {
-		b.cut, b.touched = make([]*zone.Spans, len(b.zones)), make([][]int32, len(b.zones))
+		b.cut, b.touched = make([]*zone.Spans, len(b.zones)), make([][]touch, len(b.zones))
 		b.segments = make([]raster.Segment, (b.to-b.from)*b.pass.areas.PerRow())
 	})
 	for {
@@ -94,53 +95,86 @@ func (b *band) measureRows(from int) error {
 
 // assign gives each window the zones that touch it.
 func (b *band) assign() {
-	b.spans = make([][]*zone.Spans, b.pass.across)
+	b.spans = make([][]touch, b.pass.across)
 	for i, s := range b.cut {
 		for _, t := range b.touched[i] {
-			b.spans[t] = append(b.spans[t], s)
+			t.spans = s
+			b.spans[t.window] = append(b.spans[t.window], t)
 		}
 	}
 	b.cut, b.touched = nil, nil
 }
 
+// touch says that a zone has cells in a window, and in which rows: from, to (exclusive).
+type touch struct {
+	spans    *zone.Spans
+	window   int32
+	from, to int32
+}
+
 // touches lists the windows that spans have cells in, from left to right.
-func (p *pass) touches(s *zone.Spans, o *zone.Outline) []int32 {
+func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 	w := int32(p.tileW)
 	first := int32(o.ColFrom) / w
-	mark := make([]bool, int32(o.ColTo-1)/w-first+1)
+	all := make([]touch, int32(o.ColTo-1)/w-first+1)
+	hit := make([]bool, len(all))
 	lo, hi := int32(0), int32(0) // columns of windows known to be touched
-	touch := func(from, to int32) {
-		a, b := from/w, (to-1)/w
-		for t := a; t <= b; t++ {
-			mark[t-first] = true
-		}
-		if a*w <= hi && (b+1)*w >= lo && lo < hi {
-			lo, hi = min(lo, a*w), max(hi, (b+1)*w)
-		} else {
-			lo, hi = a*w, (b+1)*w
+	// The windows from a to b hold the ends of all rows since row since.
+	a, b, since := int32(-1), int32(-1), 0
+	from, to := s.Rows()
+	close := func(row int) {
+		for t := a; t <= b && a >= 0; t++ {
+			if all[t].to == 0 {
+				all[t].from = int32(since)
+			}
+			all[t].to = int32(row)
 		}
 	}
-	from, to := s.Rows()
 	for row := from; row < to; row++ {
 		full, edge := s.Row(row)
+		if len(full)+len(edge) == 0 {
+			continue
+		}
+		left, right := int32(math.MaxInt32), int32(0)
+		if len(full) > 0 {
+			left, right = full[0].From, full[len(full)-1].To-1
+		}
+		if len(edge) > 0 {
+			left, right = min(left, edge[0].Col), max(right, edge[len(edge)-1].Col)
+		}
+		if a < 0 || left < (first+a)*w || left >= (first+a+1)*w || right < (first+b)*w || right >= (first+b+1)*w {
+			close(row)
+			a, b, since = left/w-first, right/w-first, row
+		}
 		for _, r := range full {
 			if r.From < lo || r.To > hi {
-				touch(r.From, r.To)
+				lo, hi = mark(hit, first, w, r.From, r.To)
 			}
 		}
 		for i := range edge {
 			if c := edge[i].Col; c < lo || c >= hi {
-				touch(c, c+1)
+				lo, hi = mark(hit, first, w, c, c+1)
 			}
 		}
 	}
-	var out []int32
-	for t, yes := range mark {
-		if yes {
-			out = append(out, first+int32(t))
+	close(to)
+	out := all[:0]
+	for i, t := range all {
+		if hit[i] {
+			t.window = first + int32(i)
+			out = append(out, t)
 		}
 	}
 	return out
+}
+
+// mark notes the windows of w columns that hold columns from to to-1, and gives their extent.
+func mark(hit []bool, first, w, from, to int32) (lo, hi int32) {
+	a, b := from/w, (to-1)/w
+	for t := a; t <= b; t++ {
+		hit[t-first] = true
+	}
+	return a * w, (b + 1) * w
 }
 
 func (b *band) release() {

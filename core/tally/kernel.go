@@ -313,7 +313,7 @@ func (k *kernel) endsIn(from, to int) []int32 {
 // runs adds the runs of columns from to to-1 of the prepared row of the window to acc: their
 // lengths, or with moments the packed moments of their columns, counted from column origin on.
 func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
-	if len(k.layers) == 1 && k.layers[0].cells.U8 != nil && k.layers[0].cells.Type <= raster.Int8 {
+	if len(k.layers) == 1 && k.layers[0].cells.Type.Bytes() == 1 {
 		k.runs8(row, from, to, moments, origin)
 		return nil
 	}
@@ -474,15 +474,18 @@ func (k *kernel) flushShares(seg *raster.Segment) {
 // window adds the cells of one zone in the window at hand. segments are the areas of the band's
 // rows from rowFrom on: one for each row, or with areas that vary ByCell one for each segment of
 // each row.
-func (k *kernel) window(w raster.Window, spans *zone.Spans, segments []raster.Segment, rowFrom int) error {
-	from, to := spans.Rows()
+func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, rowFrom int) error {
+	spans, from, to := t.spans, int(t.from), int(t.to)
+	right := int32(w.Col + w.Width)
 	byCell := k.areas.Vary == raster.ByCell
 	perRow := k.areas.PerRow()
 	alike := k.areas.Vary == raster.Uniform && len(k.layers) == 1
+	bytes := len(k.layers) == 1 && k.layers[0].cells.Type.Bytes() == 1
 	for row := max(from, w.Row); row < min(to, w.Row+w.Height); row++ {
 		full, edge := spans.Row(row)
 		skipped := 0
-		if len(edge) > 0 || len(full) > 1 || len(full) == 1 && (int(full[0].To) <= w.Col || int(full[0].From) >= w.Col+w.Width) {
+		if n, m := len(full), len(edge); n > 0 && (full[0].To <= int32(w.Col) || full[n-1].From >= right) ||
+			m > 0 && (edge[0].Col < int32(w.Col) || edge[m-1].Col >= right) {
 			full, edge, skipped = crop(full, edge, w.Col, w.Col+w.Width)
 		}
 		if len(full) == 0 && len(edge) == 0 {
@@ -499,11 +502,16 @@ func (k *kernel) window(w raster.Window, spans *zone.Spans, segments []raster.Se
 		}
 		for _, r := range full {
 			a, b := max(int(r.From), w.Col), min(int(r.To), w.Col+w.Width)
-			if err := k.runs(row-w.Row, a-w.Col, b-w.Col, false, 0); err != nil {
+			if bytes {
+				k.runs8(row-w.Row, a-w.Col, b-w.Col, false, 0)
+			} else if err := k.runs(row-w.Row, a-w.Col, b-w.Col, false, 0); err != nil {
 				return err
 			}
 		}
 		if alike {
+			if len(edge) == 0 {
+				continue
+			}
 			if err := k.cutAlike(edge, row-w.Row, w.Col); err != nil {
 				return err
 			}
@@ -579,27 +587,30 @@ func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, ful
 // crop keeps the spans that meet columns from to to-1, and says how many cut cells lie before them.
 func crop(full []zone.Range, edge []zone.EdgeCell, from, to int) ([]zone.Range, []zone.EdgeCell, int) {
 	a, b := int32(from), int32(to)
-	i, n := 0, len(full)
-	for n-i > 16 && full[(i+n)/2].To <= a {
-		i = (i+n)/2 + 1
+	for len(full) > 0 && full[0].To <= a {
+		if n := len(full) / 2; n > 8 && full[n].To <= a {
+			full = full[n:]
+		}
+		full = full[1:]
 	}
-	for i < n && full[i].To <= a {
-		i++
+	for len(full) > 0 && full[len(full)-1].From >= b {
+		if n := len(full) / 2; n > 8 && full[n].From >= b {
+			full = full[:n+1]
+		}
+		full = full[:len(full)-1]
 	}
-	n = i
-	for n < len(full) && full[n].From < b {
-		n++
+	before := 0
+	for len(edge) > 0 && edge[0].Col < a {
+		if n := len(edge) / 2; n > 8 && edge[n].Col < a {
+			edge, before = edge[n:], before+n
+		}
+		edge, before = edge[1:], before+1
 	}
-	j, m := 0, len(edge)
-	for m-j > 16 && edge[(j+m)/2].Col < a {
-		j = (j+m)/2 + 1
+	for len(edge) > 0 && edge[len(edge)-1].Col >= b {
+		if n := len(edge) / 2; n > 8 && edge[n].Col >= b {
+			edge = edge[:n+1]
+		}
+		edge = edge[:len(edge)-1]
 	}
-	for j < m && edge[j].Col < a {
-		j++
-	}
-	m = j
-	for m < len(edge) && edge[m].Col < b {
-		m++
-	}
-	return full[i:n], edge[j:m], j
+	return full, edge, before
 }

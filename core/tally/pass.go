@@ -218,7 +218,7 @@ func (w *worker) tile(b *band, col int) error {
 	g := p.req.Placement.Grid
 	win := raster.Window{Col: col * p.tileW, Row: b.from, Width: min(p.tileW, g.Width-col*p.tileW), Height: b.to - b.from}
 	loaded := false
-	for _, spans := range b.spans[col] {
+	for _, t := range b.spans[col] {
 		if !loaded {
 			if err := k.load(win); err != nil {
 				return err
@@ -226,10 +226,10 @@ func (w *worker) tile(b *band, col int) error {
 			loaded = true
 			p.read.Add(1)
 		}
-		if err := k.window(win, spans, b.segments, b.from); err != nil {
+		if err := k.window(win, t, b.segments, b.from); err != nil {
 			return err
 		}
-		w.take(int32(spans.Zone))
+		w.take(int32(t.spans.Zone))
 	}
 	return nil
 }

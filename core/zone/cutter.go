@@ -161,8 +161,8 @@ func (c *Cutter) Cut(o *Outline, zone, from, to int) *Spans {
 				c.centre(e, y)
 			} else {
 				yb, tb := y+1, int64(Unit)
-				if int32(row) == e.last {
-					yb = math.Min(e.q[1], yb)
+				if int32(row) == e.last && e.q[1] < yb {
+					yb = e.q[1]
 					tb = fixed(yb - y)
 				}
 				xb := e.at(yb)
@@ -234,6 +234,13 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 		return
 	}
 	w := float64(c.Width)
+	if xa >= 0 && xb >= 0 && xa < w && xb < w { // nearly always, and mostly in one column
+		if col := int32(xa); col == int32(xb) {
+			left := float64(col)
+			c.add(col, xa-left, xb-left, ya, yb, sign)
+			return
+		}
+	}
 	if xa >= w && xb >= w {
 		return // all cells lie to the left
 	}
@@ -324,7 +331,12 @@ func (c *Cutter) mark(col int32) int {
 	i := int(col - c.col0)
 	w := i >> 6
 	c.marks[w] |= 1 << (i & 63)
-	c.low, c.top = min(c.low, w), max(c.top, w)
+	if w < c.low {
+		c.low = w
+	}
+	if w > c.top {
+		c.top = w
+	}
 	return i
 }
 

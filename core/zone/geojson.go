@@ -257,7 +257,8 @@ func (g *geoJSON) readCRS(v jsontext.Value) error {
 }
 
 func (f *feature) read(v jsontext.Value) (order []string, err error) {
-	d := jsontext.NewDecoder(bytes.NewBuffer(v))
+	// The text was found sound when the file was divided; what is checked anew is left out.
+	d := jsontext.NewDecoder(bytes.NewBuffer(v), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	if d.PeekKind() != '{' {
 		return nil, fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
 	}
@@ -378,7 +379,55 @@ func (s *scanner) peek() byte {
 
 func isNumber(c byte) bool { return c == '-' || c >= '0' && c <= '9' }
 
+// powers are the powers of ten that float64 holds exactly.
+var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
+
+// short reads a decimal of up to 15 digits without exponent, the rule for coordinates: digits and
+// power of ten are then exact, and one division rounds once (Clinger 1990). It reports false
+// for other numbers.
+func (s *scanner) short() (float64, bool) {
+	i, negative := s.at, false
+	if s.text[i] == '-' {
+		negative = true
+		i++
+	}
+	var digits uint64
+	n, point := 0, -1
+	for ; i < len(s.text); i++ {
+		switch c := s.text[i]; {
+		case c >= '0' && c <= '9':
+			digits = digits*10 + uint64(c-'0')
+			n++
+			if n > 15 {
+				return 0, false
+			}
+			continue
+		case c == '.' && point < 0:
+			point = n
+			continue
+		case c == 'e' || c == 'E':
+			return 0, false
+		}
+		break // out of the loop
+	}
+	if n == 0 {
+		return 0, false
+	}
+	v := float64(digits)
+	if point >= 0 {
+		v /= powers[n-point]
+	}
+	if negative {
+		v = -v
+	}
+	s.at = i
+	return v, true
+}
+
 func (s *scanner) number() (float64, error) {
+	if v, ok := s.short(); ok {
+		return v, nil
+	}
 	from := s.at
 	for s.at < len(s.text) {
 		c := s.text[s.at]

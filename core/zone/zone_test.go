@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -147,6 +148,23 @@ func TestRepairs(t *testing.T) {
 	s, err = parse(t, collection(polygon(`"id":1`, `[[[12,58],[13,58],[13,59],[12,59]],[[12.2,58.2],[12.4,58.2],[12.4,58.4],[12.2,58.4]]]`)), Selection{})
 	require.NoError(t, err)
 	assert.InDelta(t, -0.04, planar(s.Zones[0].Polygons[0][1]), 1e-12)
+}
+
+func TestNumbersAreThoseOfTheLibrary(t *testing.T) {
+	rng := rand.New(rand.NewPCG(2, 3))
+	texts := []string{"0", "-0.5", "1e3", "-1.5E-3", "123456789012345.5", "0.1", "12.3456789", "9007199254740993", "-180.0000000"}
+	for range 2000 {
+		texts = append(texts, strconv.FormatFloat((rng.Float64()-0.5)*math.Pow(10, float64(rng.IntN(8))), 'f', rng.IntN(17), 64))
+	}
+	for _, text := range texts {
+		want, err := strconv.ParseFloat(text, 64)
+		require.NoError(t, err)
+		s := scanner{text: []byte(text + "]")}
+		got, err := s.number()
+		require.NoError(t, err)
+		assert.Equal(t, want, got, text)
+		assert.Equal(t, len(text), s.at)
+	}
 }
 
 // The finder against comparing every edge with every other.
