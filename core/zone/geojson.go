@@ -20,22 +20,13 @@ import (
 // a bare polygon. The crs member of the 2008 format is honoured; without it coordinates are
 // longitude and latitude on WGS 84. crs, when not nil, overrides both.
 func ReadGeoJSON(path string, crs *earth.CRS, sel Selection) (*Set, error) {
-	f, err := os.Open(path)
+	data, err := os.ReadFile(path)
 	if err != nil {
 		var p *os.PathError
 		if errors.As(err, &p) {
 			err = p.Err
 		}
 		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
-	}
-	defer f.Close()
-	data, err := io.ReadAll(f)
-	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: cannot be read (%w)", path, err)
 	}
 	return ParseGeoJSON(path, data, crs, sel)
 }
@@ -47,7 +38,7 @@ func ParseGeoJSON(source string, data []byte, crs *earth.CRS, sel Selection) (*S
 		return nil, fmt.Errorf("%s: it is empty, so there is nothing to report on", source)
 	}
 	g := &geoJSON{fieldAt: map[string]bool{}}
-	if err := g.top(jsontext.NewDecoder(bytes.NewBuffer(data))); err != nil {
+	if err := g.top(data); err != nil {
 		return nil, fmt.Errorf("%s: it is not GeoJSON with zones (%w)", source, plain(err))
 	}
 	if crs == nil {
@@ -123,45 +114,57 @@ func describeKind(k jsontext.Kind) string {
 	return "nothing of use"
 }
 
-// top reads the outermost object.
-func (g *geoJSON) top(d *jsontext.Decoder) error {
+// top reads the outermost object. The list of features, nearly all of the file, is divided by
+// counting brackets, and each feature is read and checked by featureParser; what stands before and
+// after the list is read here.
+func (g *geoJSON) top(data []byte) error {
 	var kind string
 	var single []byte
 	p := newFeatureParser()
-	err := members(d, func(name string) error {
-		switch {
-		case name == "type" && d.PeekKind() == '"':
-			t, err := d.ReadToken()
-			kind = t.String()
-			return err
-		case name == "features" && d.PeekKind() == '[':
-			d.ReadToken()
-			for d.PeekKind() != ']' {
+	rest := data
+	var err error
+	for rest != nil && err == nil {
+		text := rest
+		rest = nil
+		d := jsontext.NewDecoder(bytes.NewBuffer(text))
+		err = members(d, func(name string) error {
+			switch {
+			case name == "type" && d.PeekKind() == '"':
+				t, err := d.ReadToken()
+				kind = t.String()
+				return err
+			case name == "features" && d.PeekKind() == '[':
+				at, err := divide(text, int(d.InputOffset()), p.add)
+				if err != nil {
+					return err
+				}
+				rest = append([]byte("{"), bytes.TrimLeft(text[at:], " \t\r\n,")...)
+				return errDivided
+			case name == "crs":
 				v, err := d.ReadValue()
 				if err != nil {
 					return err
 				}
-				p.add(v.Clone())
+				return g.readCRS(v)
 			}
-			_, err := d.ReadToken()
-			return err
-		case name == "crs":
 			v, err := d.ReadValue()
-			if err != nil {
-				return err
+			if err == nil {
+				if single != nil {
+					single = append(single, ',')
+				}
+				quoted, _ := jsontext.AppendQuote(nil, name)
+				single = append(append(append(single, quoted...), ':'), v...)
 			}
-			return g.readCRS(v)
-		}
-		v, err := d.ReadValue()
-		if err == nil {
-			if single != nil {
-				single = append(single, ',')
+			return err
+		})
+		if errors.Is(err, errDivided) {
+			err = nil
+		} else if err == nil {
+			if _, after := d.ReadToken(); !errors.Is(after, io.EOF) {
+				err = errors.New("something follows its end")
 			}
-			quoted, _ := jsontext.AppendQuote(nil, name)
-			single = append(append(append(single, quoted...), ':'), v...)
 		}
-		return err
-	})
+	}
 	if err == nil {
 		switch kind {
 		case "FeatureCollection":
@@ -193,6 +196,46 @@ func (g *geoJSON) top(d *jsontext.Decoder) error {
 		}
 	}
 	return nil
+}
+
+// errDivided ends the reading of members where the list of features was.
+var errDivided = errors.New("divided")
+
+// divide gives each object of the list that begins at or after text[at] to add, and returns where the
+// list has ended. It follows strings and counts brackets; whether what lies between is sound is
+// for the reader of the object to say.
+func divide(text []byte, at int, add func(jsontext.Value)) (int, error) {
+	at += bytes.IndexByte(text[at:], '[') + 1
+	depth, from := 0, 0
+	comma, object := true, false // whether an object may begin here, and whether one must
+	for ; at < len(text); at++ {
+		c := text[at]
+		switch {
+		case c == ' ' || c == '\t' || c == '\r' || c == '\n':
+		case depth > 0 && c == '"':
+			for at++; at < len(text) && text[at] != '"'; at++ {
+				if text[at] == '\\' {
+					at++
+				}
+			}
+		case depth > 0 && (c == '{' || c == '['):
+			depth++
+		case depth > 0 && (c == '}' || c == ']'):
+			if depth--; depth == 0 {
+				add(text[from : at+1])
+			}
+		case depth > 0:
+		case c == '{' && comma:
+			from, depth, comma, object = at, 1, false, false
+		case c == ',' && !comma:
+			comma, object = true, true
+		case c == ']' && !object:
+			return at + 1, nil
+		default:
+			return at, fmt.Errorf("at byte %d: the list of features holds %q where a feature, a comma or its end belongs", at, c)
+		}
+	}
+	return at, io.ErrUnexpectedEOF
 }
 
 // featureParser reads features on several threads while the file is still being divided into
@@ -257,8 +300,7 @@ func (g *geoJSON) readCRS(v jsontext.Value) error {
 }
 
 func (f *feature) read(v jsontext.Value) (order []string, err error) {
-	// The text was found sound when the file was divided; what is checked anew is left out.
-	d := jsontext.NewDecoder(bytes.NewBuffer(v), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	d := jsontext.NewDecoder(bytes.NewBuffer(v))
 	if d.PeekKind() != '{' {
 		return nil, fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
 	}

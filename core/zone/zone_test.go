@@ -45,6 +45,15 @@ func TestFeaturesThatShareAnIdAreOneZone(t *testing.T) {
 	assert.Contains(t, strings.Join(s.Notes, ";"), "share an id")
 }
 
+func TestTextThatLooksLikeBrackets(t *testing.T) {
+	s, err := parse(t, ` {"features" : [ `+polygon(`"a":"]}\"{[,\\","zone_id":"x"`, square)+` , `+polygon(`"zone_id":"y"`, square)+` ] , "name":"n" ,"type":"FeatureCollection" } `, Selection{})
+	require.NoError(t, err)
+	assert.Len(t, s.Zones, 2)
+	s, err = parse(t, `{"features":[`+polygon(`"id":1`, `[[[4321000,3900000],[4322000,3900000],[4322000,3901000]]]`)+`],"type":"FeatureCollection","crs":{"type":"name","properties":{"name":"EPSG:3035"}}}`, Selection{})
+	require.NoError(t, err)
+	assert.Equal(t, 3035, s.CRS.Code)
+}
+
 func TestHowZonesAreNumbered(t *testing.T) {
 	s, err := parse(t, collection(`{"type":"Feature","id":7,"properties":null,"geometry":{"type":"Polygon","coordinates":`+square+`}}`), Selection{})
 	require.NoError(t, err)
@@ -77,6 +86,11 @@ func TestMistakesInZones(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		{"", "empty"},
 		{"   \n", "empty"},
+		{`{"type":"FeatureCollection","features":[7]}`, "where a feature"},
+		{`{"type":"FeatureCollection","features":["}]"]}`, "where a feature"},
+		{`{"type":"FeatureCollection","features":[{"type":"Feature","type":"Feature"}]}`, "duplicate"},
+		{collection(polygon(`"a":1`, square)) + "x", "follows its end"},
+		{`{"type":"FeatureCollection","features":[` + polygon(`"a":"]}\"{["`, square) + `,]}`, "where a feature"},
 		{"not json", "not GeoJSON"},
 		{`{"type":"FeatureCollection","features":[`, "ends too early"},
 		{`{"features":[]}`, `no "type"`},
