@@ -102,7 +102,7 @@ func (b *band) assign() {
 			b.spans[t.window] = append(b.spans[t.window], t)
 		}
 	}
-	b.cut, b.touched = nil, nil
+	b.touched = nil
 }
 
 // touch says that a zone has cells in a window, and in which rows: from, to (exclusive).
@@ -122,7 +122,7 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 	// The windows from a to b hold the ends of all rows since row since.
 	a, b, since := int32(-1), int32(-1), 0
 	from, to := s.Rows()
-	close := func(row int) {
+	finish := func(row int) {
 		for t := a; t <= b && a >= 0; t++ {
 			if all[t].to == 0 {
 				all[t].from = int32(since)
@@ -143,7 +143,7 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 			left, right = min(left, edge[0].Col), max(right, edge[len(edge)-1].Col)
 		}
 		if a < 0 || left < (first+a)*w || left >= (first+a+1)*w || right < (first+b)*w || right >= (first+b+1)*w {
-			close(row)
+			finish(row)
 			a, b, since = left/w-first, right/w-first, row
 		}
 		for _, r := range full {
@@ -157,7 +157,7 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 			}
 		}
 	}
-	close(to)
+	finish(to)
 	out := all[:0]
 	for i, t := range all {
 		if hit[i] {
@@ -179,7 +179,10 @@ func mark(hit []bool, first, w, from, to int32) (lo, hi int32) {
 
 func (b *band) release() {
 	if b.left.Add(-1) == 0 {
-		b.spans, b.segments = nil, nil
+		for _, s := range b.cut {
+			s.Free()
+		}
+		b.cut, b.spans, b.segments = nil, nil, nil
 	}
 }
 

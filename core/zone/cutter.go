@@ -3,6 +3,7 @@ package zone
 import (
 	"math"
 	"math/bits"
+	"sync"
 )
 
 // Unit is one whole cell in the fixed-point numbers of shares and moments.
@@ -41,6 +42,13 @@ type Spans struct {
 	// sign that it is not sound; nil when there is none.
 	Overlap *[2]int
 }
+
+// spansPool keeps the room of Spans that are done with: a pass makes and drops as many as it has
+// zones and bands, which would keep the garbage collector busy beside it.
+var spansPool = sync.Pool{New: func() any { return new(Spans) }}
+
+// Free gives the spans back; they must not be used after it.
+func (s *Spans) Free() { spansPool.Put(s) }
 
 // Row gives the whole and the cut cells of a row, by column.
 func (s *Spans) Row(row int) ([]Range, []EdgeCell) {
@@ -128,9 +136,10 @@ func (e *slant) at(y float64) float64 {
 // signed-area accumulation in font rasterisers, done in integers.)
 func (c *Cutter) Cut(o *Outline, zone, from, to int) *Spans {
 	from, to = max(from, o.RowFrom), min(to, o.RowTo)
-	s := &Spans{Zone: zone, RowFrom: from}
+	s := spansPool.Get().(*Spans)
+	*s = Spans{Zone: zone, RowFrom: from, full: s.full[:0], edge: s.edge[:0], moments: s.moments[:0],
+		fullFrom: append(s.fullFrom[:0], 0), edgeFrom: append(s.edgeFrom[:0], 0)}
 	if from >= to {
-		s.fullFrom, s.edgeFrom = []int32{0}, []int32{0}
 		return s
 	}
 	c.collect(o, from, to)
@@ -141,12 +150,6 @@ func (c *Cutter) Cut(o *Outline, zone, from, to int) *Spans {
 		if c.Moments {
 			c.moments = make([]momentSums, width)
 		}
-	}
-	n := to - from
-	s.fullFrom, s.edgeFrom = make([]int32, 1, n+1), make([]int32, 1, n+1)
-	s.full, s.edge = make([]Range, 0, n+n/4), make([]EdgeCell, 0, 4*n)
-	if c.Moments {
-		s.moments = make([]Moment, 0, 4*n)
 	}
 	c.active = c.active[:0]
 	for row := from; row < to; row++ {

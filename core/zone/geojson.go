@@ -506,6 +506,9 @@ func (s *scanner) list(level int) (c coordinates, err error) {
 				if err != nil {
 					return c, err
 				}
+				if c.ring == nil {
+					c.ring = make(Ring, 0, 64)
+				}
 				c.ring, c.depth = append(c.ring, p), 2
 				continue
 			}
