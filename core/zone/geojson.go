@@ -299,29 +299,51 @@ func (g *geoJSON) readCRS(v jsontext.Value) error {
 	})
 }
 
+// read reads a feature. Its coordinates are read by a scanner of their own, after which the reading of
+// members goes on behind them.
 func (f *feature) read(v jsontext.Value) (order []string, err error) {
-	d := jsontext.NewDecoder(bytes.NewBuffer(v))
-	if d.PeekKind() != '{' {
-		return nil, fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
-	}
 	f.attributes, f.texts = Attributes{}, map[string]string{}
-	err = members(d, func(name string) error {
-		switch {
-		case name == "id" && (d.PeekKind() == '"' || d.PeekKind() == '0'):
-			t, err := d.ReadToken()
-			f.id = t.String()
-			return err
-		case name == "properties" && d.PeekKind() == '{':
-			return members(d, func(name string) error {
-				order = append(order, name)
-				return f.property(d, name)
-			})
-		case name == "geometry" && d.PeekKind() == '{':
-			return f.geometry(d)
+	for rest := []byte(v); rest != nil; {
+		text := rest
+		rest = nil
+		d := jsontext.NewDecoder(bytes.NewBuffer(text))
+		if d.PeekKind() != '{' {
+			return nil, fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
 		}
-		return d.SkipValue()
-	})
-	return order, err
+		err = members(d, func(name string) error {
+			switch {
+			case name == "id" && (d.PeekKind() == '"' || d.PeekKind() == '0'):
+				t, err := d.ReadToken()
+				f.id = t.String()
+				return err
+			case name == "properties" && d.PeekKind() == '{':
+				return members(d, func(name string) error {
+					order = append(order, name)
+					return f.property(d, name)
+				})
+			case name == "geometry" && d.PeekKind() == '{':
+				at, err := f.geometry(d, text)
+				if errors.Is(err, errDivided) {
+					rest = append([]byte(`{"geometry":{`), bytes.TrimLeft(text[at:], " \t\r\n,")...)
+				}
+				return err
+			}
+			return d.SkipValue()
+		})
+		if errors.Is(err, errDivided) {
+			err = nil
+			continue
+		}
+		if err == nil {
+			if _, after := d.ReadToken(); !errors.Is(after, io.EOF) {
+				err = errors.New("something follows its end")
+			}
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return order, f.assemble()
 }
 
 func (f *feature) property(d *jsontext.Decoder, name string) error {
@@ -352,28 +374,37 @@ func (f *feature) property(d *jsontext.Decoder, name string) error {
 	return nil
 }
 
-func (f *feature) geometry(d *jsontext.Decoder) error {
-	var c coordinates
-	err := members(d, func(name string) error {
+// geometry reads the members of a geometry up to its coordinates, and returns where in the text they
+// end, with errDivided; or all members when it has none, or none left.
+func (f *feature) geometry(d *jsontext.Decoder, text []byte) (at int, err error) {
+	err = members(d, func(name string) error {
 		switch {
 		case name == "type" && d.PeekKind() == '"':
 			t, err := d.ReadToken()
 			f.kind = t.String()
 			return err
 		case name == "coordinates" && d.PeekKind() == '[':
-			v, err := d.ReadValue()
-			if err != nil {
+			if f.coordinates.depth != 0 {
+				return errors.New("it has coordinates twice")
+			}
+			from := int(d.InputOffset())
+			s := scanner{text: text, at: from + bytes.IndexByte(text[from:], '[')}
+			var err error
+			if f.coordinates, err = s.list(0); err != nil {
 				return err
 			}
-			scan := scanner{text: v}
-			c, err = scan.list(0)
-			return err
+			at = s.at
+			return errDivided
 		}
 		return d.SkipValue()
 	})
-	if err != nil {
-		return err
-	}
+	return at, err
+}
+
+// assemble makes polygons of the coordinates.
+func (f *feature) assemble() error {
+	c := f.coordinates
+	f.coordinates = coordinates{}
 	switch f.kind {
 	case "Polygon":
 		if c.depth == 3 {
@@ -400,23 +431,42 @@ type coordinates struct {
 	multi   []Polygon
 }
 
-// scanner reads lists of numbers from JSON text that is known to be sound. Coordinates are nearly
-// all of a file of zones, and token by token they take most of the time of reading it.
+// scanner reads lists of numbers from JSON text. Coordinates are nearly all of a file of zones, and
+// token by token they take most of the time of reading it.
 type scanner struct {
 	text []byte
 	at   int
 }
 
-// peek is the next character that is no white space or comma.
+// peek is the next character that is no white space, 0 at the end.
 func (s *scanner) peek() byte {
 	for ; s.at < len(s.text); s.at++ {
 		switch c := s.text[s.at]; c {
-		case ' ', '\t', '\n', '\r', ',':
+		case ' ', '\t', '\n', '\r':
 		default:
 			return c
 		}
 	}
 	return 0
+}
+
+// more reads what stands behind an element: a comma before another one, or the closing bracket.
+func (s *scanner) more() (bool, error) {
+	switch c := s.peek(); c {
+	case ',':
+		s.at++
+		if s.peek() == ']' {
+			return false, errors.New("a list of coordinates ends with a comma")
+		}
+		return true, nil
+	case ']':
+		s.at++
+		return false, nil
+	case 0:
+		return false, io.ErrUnexpectedEOF
+	default:
+		return false, fmt.Errorf("a list of coordinates holds something else at %q", c)
+	}
 }
 
 func isNumber(c byte) bool { return c == '-' || c >= '0' && c <= '9' }
@@ -452,8 +502,8 @@ func (s *scanner) short() (float64, bool) {
 		}
 		break // out of the loop
 	}
-	if n == 0 {
-		return 0, false
+	if n == 0 || point == 0 || point == n {
+		return 0, false // no number of JSON: left to the library to refuse
 	}
 	v := float64(digits)
 	if point >= 0 {
@@ -490,58 +540,75 @@ func (s *scanner) list(level int) (c coordinates, err error) {
 	if level > 4 {
 		return c, errors.New("its coordinates are nested too deep")
 	}
-	s.peek()
 	s.at++ // the opening bracket
+	if s.peek() == ']' {
+		s.at++
+		return c, nil
+	}
 	if isNumber(s.peek()) {
 		c.point, err = s.position()
 		c.depth = 1
 		return c, err
 	}
-	for s.peek() == '[' {
-		// Positions, the rule, are read without a call to list for each.
-		if open := s.at; c.depth == 0 || c.depth == 2 {
-			s.at++
-			if isNumber(s.peek()) {
-				p, err := s.position()
-				if err != nil {
-					return c, err
-				}
-				if c.ring == nil {
-					c.ring = make(Ring, 0, 64)
-				}
-				c.ring, c.depth = append(c.ring, p), 2
-				continue
+	for more := true; more; {
+		if b := s.peek(); b != '[' {
+			if b == 0 {
+				return c, io.ErrUnexpectedEOF
 			}
-			s.at = open
+			return c, fmt.Errorf("a list of coordinates holds something else at %q", b)
 		}
-		e, err := s.list(level + 1)
-		if err != nil {
+		if err := s.element(&c, level); err != nil {
 			return c, err
 		}
-		if e.depth == 0 {
-			continue // an empty list
-		}
-		if c.depth != 0 && c.depth != e.depth+1 {
-			return c, errors.New("its coordinates are nested unevenly")
-		}
-		c.depth = e.depth + 1
-		switch e.depth {
-		case 2:
-			c.polygon = append(c.polygon, e.ring)
-		case 3:
-			c.multi = append(c.multi, e.polygon)
-		default:
-			return c, errors.New("its coordinates are nested too deep")
+		if more, err = s.more(); err != nil {
+			return c, err
 		}
 	}
-	return c, s.close()
+	return c, nil
+}
+
+// element reads a list within a list and adds it.
+func (s *scanner) element(c *coordinates, level int) error {
+	// Positions, the rule, are read without a call to list for each.
+	if open := s.at; c.depth == 0 || c.depth == 2 {
+		s.at++
+		if isNumber(s.peek()) {
+			p, err := s.position()
+			if c.ring == nil {
+				c.ring = make(Ring, 0, 64)
+			}
+			c.ring, c.depth = append(c.ring, p), 2
+			return err
+		}
+		s.at = open
+	}
+	e, err := s.list(level + 1)
+	if err != nil || e.depth == 0 { // an empty list adds nothing
+		return err
+	}
+	if c.depth != 0 && c.depth != e.depth+1 {
+		return errors.New("its coordinates are nested unevenly")
+	}
+	c.depth = e.depth + 1
+	switch e.depth {
+	case 2:
+		c.polygon = append(c.polygon, e.ring)
+	case 3:
+		c.multi = append(c.multi, e.polygon)
+	default:
+		return errors.New("its coordinates are nested too deep")
+	}
+	return nil
 }
 
 // position reads the numbers of a position and its closing bracket; numbers beyond two, such as
 // heights, are passed over.
 func (s *scanner) position() (p Point, err error) {
 	n := 0
-	for ; isNumber(s.peek()); n++ {
+	for more := true; more; n++ {
+		if b := s.peek(); !isNumber(b) {
+			return p, fmt.Errorf("a list of coordinates holds something else at %q", b)
+		}
 		v, err := s.number()
 		if err != nil {
 			return p, err
@@ -549,17 +616,12 @@ func (s *scanner) position() (p Point, err error) {
 		if n < 2 {
 			p[n] = v
 		}
+		if more, err = s.more(); err != nil {
+			return p, err
+		}
 	}
 	if n < 2 {
 		return p, errors.New("a position has one number only")
 	}
-	return p, s.close()
-}
-
-func (s *scanner) close() error {
-	if c := s.peek(); c != ']' {
-		return fmt.Errorf("a list of coordinates holds something else at %q", c)
-	}
-	s.at++
-	return nil
+	return p, nil
 }

@@ -66,6 +66,8 @@ type feature struct {
 	texts      map[string]string // attributes as they stand in the file
 	polygons   []Polygon
 	kind       string // geometry type
+
+	coordinates coordinates // while it is being read
 }
 
 // gather makes zones of features.

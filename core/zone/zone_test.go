@@ -49,6 +49,10 @@ func TestTextThatLooksLikeBrackets(t *testing.T) {
 	s, err := parse(t, ` {"features" : [ `+polygon(`"a":"]}\"{[,\\","zone_id":"x"`, square)+` , `+polygon(`"zone_id":"y"`, square)+` ] , "name":"n" ,"type":"FeatureCollection" } `, Selection{})
 	require.NoError(t, err)
 	assert.Len(t, s.Zones, 2)
+	s, err = parse(t, collection(`{"geometry":{"coordinates":`+square+` , "type":"Polygon"} , "properties":{"coordinates":[1,{"x":2}],"zone_id":"z"},"type":"Feature"}`), Selection{})
+	require.NoError(t, err)
+	assert.Equal(t, "z", s.Zones[0].ID)
+	assert.Len(t, s.Zones[0].Polygons, 1)
 	s, err = parse(t, `{"features":[`+polygon(`"id":1`, `[[[4321000,3900000],[4322000,3900000],[4322000,3901000]]]`)+`],"type":"FeatureCollection","crs":{"type":"name","properties":{"name":"EPSG:3035"}}}`, Selection{})
 	require.NoError(t, err)
 	assert.Equal(t, 3035, s.CRS.Code)
@@ -105,6 +109,9 @@ func TestMistakesInZones(t *testing.T) {
 		{collection(polygon(`"a":1`, `[[[500000,6500000],[600000,6500000],[600000,6600000],[500000,6500000]]]`)), "not a longitude and latitude"},
 		{collection(polygon(`"a":1`, `[[[179,10],[-179,10],[-179,12],[179,12],[179,10]]]`)), "antimeridian"},
 		{collection(polygon(`"a":1`, `[[[0,0],[10,10],[10,0],[0,10],[0,0]]]`)), "crosses itself at (5, 5)"},
+		{collection(polygon(`"a":1`, `[[[1,2],[3,4],[5,1],]]`)), "ends with a comma"},
+		{collection(polygon(`"a":1`, `[[[1,2] [3,4],[5,1]]]`)), "something else"},
+		{collection(`{"type":"Feature","geometry":{"type":"Polygon","coordinates":` + square + `,"coordinates":` + square + `}}`), "twice"},
 		{strings.Repeat("[", 1000000), "not GeoJSON"},
 		{collection(polygon(`"a":1`, strings.Repeat("[", 5000)+strings.Repeat("]", 5000))), "nested too deep"},
 	} {
