@@ -1,0 +1,212 @@
+package zone
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+)
+
+// coordinates are nested lists of depth 1 (a position) to 4 (a multipolygon); 0 is empty.
+type coordinates struct {
+	depth   int
+	point   Point
+	ring    Ring
+	polygon Polygon
+	multi   []Polygon
+}
+
+// scanner reads lists of numbers from JSON text. Coordinates are nearly all of a file of zones, and
+// token by token they take most of the time of reading it.
+type scanner struct {
+	text []byte
+	at   int
+}
+
+// peek is the next character that is no white space, 0 at the end.
+func (s *scanner) peek() byte {
+	for ; s.at < len(s.text); s.at++ {
+		switch c := s.text[s.at]; c {
+		case ' ', '\t', '\n', '\r':
+		default:
+			return c
+		}
+	}
+	return 0
+}
+
+// more reads what stands behind an element: a comma before another one, or the closing bracket.
+func (s *scanner) more() (bool, error) {
+	switch c := s.peek(); c {
+	case ',':
+		s.at++
+		if s.peek() == ']' {
+			return false, errors.New("a list of coordinates ends with a comma")
+		}
+		return true, nil
+	case ']':
+		s.at++
+		return false, nil
+	case 0:
+		return false, io.ErrUnexpectedEOF
+	default:
+		return false, fmt.Errorf("a list of coordinates holds something else at %q", c)
+	}
+}
+
+func isNumber(c byte) bool { return c == '-' || c >= '0' && c <= '9' }
+
+// powers are the powers of ten that float64 holds exactly.
+var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
+
+// short reads a decimal of up to 15 digits without exponent, the rule for coordinates: digits and
+// power of ten are then exact, and one division rounds once (Clinger 1990). It reports false
+// for other numbers.
+func (s *scanner) short() (float64, bool) {
+	i, negative := s.at, false
+	if s.text[i] == '-' {
+		negative = true
+		i++
+	}
+	var digits uint64
+	n, point := 0, -1
+	for ; i < len(s.text); i++ {
+		switch c := s.text[i]; {
+		case c >= '0' && c <= '9':
+			digits = digits*10 + uint64(c-'0')
+			n++
+			if n > 15 {
+				return 0, false
+			}
+			continue
+		case c == '.' && point < 0:
+			point = n
+			continue
+		case c == 'e' || c == 'E':
+			return 0, false
+		}
+		break // out of the loop
+	}
+	if n == 0 || point == 0 || point == n {
+		return 0, false // no number of JSON: left to the library to refuse
+	}
+	v := float64(digits)
+	if point >= 0 {
+		v /= powers[n-point]
+	}
+	if negative {
+		v = -v
+	}
+	s.at = i
+	return v, true
+}
+
+func (s *scanner) number() (float64, error) {
+	if v, ok := s.short(); ok {
+		return v, nil
+	}
+	from := s.at
+	for s.at < len(s.text) {
+		c := s.text[s.at]
+		if !isNumber(c) && c != '.' && c != '+' && c != 'e' && c != 'E' {
+			break
+		}
+		s.at++
+	}
+	v, err := strconv.ParseFloat(string(s.text[from:s.at]), 64)
+	if err != nil {
+		return 0, fmt.Errorf("the coordinate %s is no number that can be used", s.text[from:s.at])
+	}
+	return v, nil
+}
+
+// list reads the list that begins here, at a depth of level lists.
+func (s *scanner) list(level int) (c coordinates, err error) {
+	if level > 4 {
+		return c, errors.New("its coordinates are nested too deep")
+	}
+	s.at++ // the opening bracket
+	if s.peek() == ']' {
+		s.at++
+		return c, nil
+	}
+	if isNumber(s.peek()) {
+		c.point, err = s.position()
+		c.depth = 1
+		return c, err
+	}
+	for more := true; more; {
+		if b := s.peek(); b != '[' {
+			if b == 0 {
+				return c, io.ErrUnexpectedEOF
+			}
+			return c, fmt.Errorf("a list of coordinates holds something else at %q", b)
+		}
+		if err := s.element(&c, level); err != nil {
+			return c, err
+		}
+		if more, err = s.more(); err != nil {
+			return c, err
+		}
+	}
+	return c, nil
+}
+
+// element reads a list within a list and adds it.
+func (s *scanner) element(c *coordinates, level int) error {
+	// Positions, the rule, are read without a call to list for each.
+	if open := s.at; c.depth == 0 || c.depth == 2 {
+		s.at++
+		if isNumber(s.peek()) {
+			p, err := s.position()
+			if c.ring == nil {
+				c.ring = make(Ring, 0, 64)
+			}
+			c.ring, c.depth = append(c.ring, p), 2
+			return err
+		}
+		s.at = open
+	}
+	e, err := s.list(level + 1)
+	if err != nil || e.depth == 0 { // an empty list adds nothing
+		return err
+	}
+	if c.depth != 0 && c.depth != e.depth+1 {
+		return errors.New("its coordinates are nested unevenly")
+	}
+	c.depth = e.depth + 1
+	switch e.depth {
+	case 2:
+		c.polygon = append(c.polygon, e.ring)
+	case 3:
+		c.multi = append(c.multi, e.polygon)
+	default:
+		return errors.New("its coordinates are nested too deep")
+	}
+	return nil
+}
+
+// position reads the numbers of a position and its closing bracket; numbers beyond two, such as
+// heights, are passed over.
+func (s *scanner) position() (p Point, err error) {
+	n := 0
+	for more := true; more; n++ {
+		if b := s.peek(); !isNumber(b) {
+			return p, fmt.Errorf("a list of coordinates holds something else at %q", b)
+		}
+		v, err := s.number()
+		if err != nil {
+			return p, err
+		}
+		if n < 2 {
+			p[n] = v
+		}
+		if more, err = s.more(); err != nil {
+			return p, err
+		}
+	}
+	if n < 2 {
+		return p, errors.New("a position has one number only")
+	}
+	return p, nil
+}
