@@ -104,7 +104,7 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 		if err != nil {
 			f.Close()
 			os.Remove(f.Name())
-			err = fmt.Errorf("%s: it could not be written (%w); nothing was left behind", path, reason(err))
+			err = fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", path, reason(err))
 		}
 	}()
 	b := bufio.NewWriter(f)
