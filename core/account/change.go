@@ -66,7 +66,6 @@ type Change struct {
 	Legend *cover.Legend
 	Years  float64 // between the epochs, NaN when the labels are not years or dates
 	Zones  []ZoneChange
-	Notes  []string
 }
 
 const notMapped = "not mapped"

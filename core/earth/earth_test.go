@@ -212,10 +212,10 @@ func TestBendPredictsTheRise(t *testing.T) {
 		require.True(t, ok)
 		bent, ok := TraceRing(ring, project, Tolerance{Longest: 1, Absolute: 0.001, Bend: NewBend(project, 0.1)})
 		require.True(t, ok)
-		assert.InEpsilon(t, planarArea(plain), planarArea(bent), 1e-12)
+		assert.InEpsilon(t, PlanarArea(plain), PlanarArea(bent), 1e-12)
 		if crs.EqualArea() {
 			own, _ := wgs.OutlineArea(ring)
-			assert.InEpsilon(t, own, planarArea(bent)*900, 1e-10)
+			assert.InEpsilon(t, own, PlanarArea(bent)*900, 1e-10)
 		}
 	}
 }

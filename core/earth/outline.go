@@ -19,7 +19,7 @@ func (c *CRS) OutlineArea(ring [][2]float64) (float64, bool) {
 		return 0, true
 	}
 	if c.EqualArea() {
-		return planarArea(ring) * c.Unit * c.Unit, true
+		return PlanarArea(ring) * c.Unit * c.Unit, true
 	}
 	if c.Geographic() {
 		return c.geographicOutline(ring), true
@@ -27,7 +27,8 @@ func (c *CRS) OutlineArea(ring [][2]float64) (float64, bool) {
 	return c.projectedOutline(ring)
 }
 
-func planarArea(ring [][2]float64) float64 {
+// PlanarArea is the signed planar area of a closed ring, positive when it runs counter-clockwise.
+func PlanarArea(ring [][2]float64) float64 {
 	var sum float64
 	o := ring[0]
 	for i := range ring {

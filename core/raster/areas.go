@@ -240,8 +240,8 @@ func (a *Areas) block(bc, br int) *densityBlock {
 	return got.(*densityBlock)
 }
 
-// round is math.Round for numbers well inside the range of int64, several times as fast.
-func round(x float64) int64 {
+// Round is math.Round for numbers well inside the range of int64, several times as fast.
+func Round(x float64) int64 {
 	if x < 0 {
 		return -int64(0.5 - x)
 	}
@@ -299,10 +299,10 @@ func (a *Areas) Segments(dst []Segment, r, from, to int) ([]Segment, error) {
 		f1, f2 := (fr-fl)/(2*reach), (fr-2*f0+fl)/(2*reach*reach)
 		d := 0.5 - half // from the middle to the centre of cell 0
 		dst = append(dst, Segment{
-			A:  round(f0 + float64(f1*d) + float64(f2*d*d)),
-			B:  round(f1 + float64(2*f2*d)),
-			C:  round(f2),
-			Gy: round(horner(&py, x) * 2 / b.h),
+			A:  Round(f0 + float64(f1*d) + float64(f2*d*d)),
+			B:  Round(f1 + float64(2*f2*d)),
+			C:  Round(f2),
+			Gy: Round(horner(&py, x) * 2 / b.h),
 		})
 	}
 	return dst, nil

@@ -4,6 +4,8 @@ import (
 	"math"
 	"math/bits"
 	"sync"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Unit is one whole cell in the fixed-point numbers of shares and moments.
@@ -221,15 +223,7 @@ func (c *Cutter) collect(o *Outline, from, to int) {
 }
 
 // fixed rounds a height within a row to 1/Unit.
-func fixed(t float64) int64 { return round(t * Unit) }
-
-// round is math.Round for numbers well inside the range of int64, several times as fast.
-func round(x float64) int64 {
-	if x < 0 {
-		return -int64(0.5 - x)
-	}
-	return int64(x + 0.5)
-}
+func fixed(t float64) int64 { return raster.Round(t * Unit) }
 
 // row cuts the stretch of an edge in the row at hand, from (xa, ya) down to (xb, yb), at columns.
 func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
@@ -268,7 +262,7 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 	col := lo
 	if left < 0 { // the part beyond the left border counts as running along it
 		col = 0
-		next := yl + round(-left*slope)
+		next := yl + raster.Round(-left*slope)
 		c.between(0, 0, 0, y, next, sign, xa <= xb)
 		x, y = 0, next
 	}
@@ -276,7 +270,7 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 		next := col + 1
 		yn := yr
 		if next < right {
-			yn = yl + round((next-left)*slope)
+			yn = yl + raster.Round((next-left)*slope)
 		} else {
 			next = right
 		}
@@ -303,7 +297,7 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 	mean := (f0 + f1) / 2
 	i := c.mark(col)
 	c.sums[i].cover += sign * dy
-	c.sums[i].share += sign * round(float64(dy)*(1-mean))
+	c.sums[i].share += sign * raster.Round(float64(dy)*(1-mean))
 	if !c.Moments {
 		return
 	}
@@ -314,8 +308,8 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 	d, y, u := f1-f0, (t0+t1)/2-0.5, mean-0.5
 	h := float64(dy)
 	rise := h / Unit
-	m.cell.X += sign * round(h*(0.125-(float64(u*u)+float64(d*d)/12)/2))
-	m.cell.Y += sign * round(h*(float64((1-mean)*y)-float64(d*rise)/12))
+	m.cell.X += sign * raster.Round(h*(0.125-(float64(u*u)+float64(d*d)/12)/2))
+	m.cell.Y += sign * raster.Round(h*(float64((1-mean)*y)-float64(d*rise)/12))
 	m.cover.Y += sign * (moment1(t1) - moment1(t0))
 	if c.Coarse {
 		// 2-point Gauss-Legendre quadrature, exact for this cubic.
@@ -324,7 +318,7 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 			yk := y + float64(k*rise)
 			yy += float64((1 - mean - float64(k*d)) * (float64(yk*yk) - 1./12))
 		}
-		m.cell.YY += sign * round(h*yy/2)
+		m.cell.YY += sign * raster.Round(h*yy/2)
 		m.cover.YY += sign * (moment2(t1) - moment2(t0))
 	}
 }
@@ -345,10 +339,10 @@ func (c *Cutter) mark(col int32) int {
 
 // moment1 and moment2 are the integrals of y and of y²-1/12 over the upper part of a cell, y from
 // its middle; both vanish over the whole cell.
-func moment1(t float64) int64 { return round((float64(t*t) - t) / 2 * Unit) }
+func moment1(t float64) int64 { return raster.Round((float64(t*t) - t) / 2 * Unit) }
 func moment2(t float64) int64 {
 	v := t - 0.5
-	return round((float64(v*v*v)/3 - v/12) * Unit)
+	return raster.Round((float64(v*v*v)/3 - v/12) * Unit)
 }
 
 // centre marks where an edge passes the centre line of the row that begins at y: the first cell

@@ -9,6 +9,8 @@ import (
 	"sync"
 
 	"github.com/peterstace/simplefeatures/geom"
+
+	"github.com/verdex-land/verdex/core/earth"
 )
 
 // repair checks the outlines of all zones and mends what can be mended openly:
@@ -67,7 +69,7 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 			if err != nil {
 				return "", fmt.Errorf("zone %s: %w", z.ID, err)
 			}
-			if len(r) < 3 || planar(r) == 0 && len(f.find(Polygon{r})) == 0 {
+			if len(r) < 3 || earth.PlanarArea(r) == 0 && len(f.find(Polygon{r})) == 0 {
 				dropped++
 				if k == 0 {
 					break // a shell without area takes its holes with it
@@ -135,20 +137,10 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 	return out, nil
 }
 
-// planar is the signed planar area of a ring.
-func planar(r Ring) float64 {
-	var sum float64
-	for i := range r {
-		p, q := r[i], r[(i+1)%len(r)]
-		sum += (p[0]-r[0][0])*(q[1]-r[0][1]) - (q[0]-r[0][0])*(p[1]-r[0][1])
-	}
-	return sum / 2
-}
-
 // orient turns the shell counter-clockwise and holes clockwise.
 func orient(p Polygon) Polygon {
 	for k, r := range p {
-		if (planar(r) < 0) == (k == 0) {
+		if (earth.PlanarArea(r) < 0) == (k == 0) {
 			for i, j := 0, len(r)-1; i < j; i, j = i+1, j-1 {
 				r[i], r[j] = r[j], r[i]
 			}
@@ -209,14 +201,14 @@ func mend(p Polygon, f *crossingFinder) (out Polygon, share float64, at Point, o
 	var signed, gross float64
 	largest := 0
 	for i, l := range loops {
-		a := planar(l)
+		a := earth.PlanarArea(l)
 		signed += a
 		gross += math.Abs(a)
-		if math.Abs(a) > math.Abs(planar(loops[largest])) {
+		if math.Abs(a) > math.Abs(earth.PlanarArea(loops[largest])) {
 			largest = i
 		}
 	}
-	share = (gross - math.Abs(planar(loops[largest]))) / gross
+	share = (gross - math.Abs(earth.PlanarArea(loops[largest]))) / gross
 	if share > 1e-6 {
 		return p, share, at, false
 	}

@@ -136,21 +136,21 @@ func TestRepairs(t *testing.T) {
 	s, err := parse(t, collection(polygon(`"id":1`, `[[[12,58],[12,59],[12,59],[13,59],[13,58]],[[12.1,58.1],[12.2,58.2],[12.1,58.1]]]`)), Selection{})
 	require.NoError(t, err)
 	require.Len(t, s.Zones[0].Polygons[0], 1)
-	assert.Positive(t, planar(s.Zones[0].Polygons[0][0]))
+	assert.Positive(t, earth.PlanarArea(s.Zones[0].Polygons[0][0]))
 	assert.Contains(t, strings.Join(s.Notes, ";"), "without area")
 
 	// A loop of a hundred-millionth of the zone is told and cut off.
 	s, err = parse(t, collection(polygon(`"id":1`, `[[[12,58],[13,58],[13,59],[12.5001,59],[12.5,58.9999],[12.5001,58.9999],[12.5,59],[12,59],[12,58]]]`)), Selection{})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(s.Notes, ";"), "counted once")
-	assert.InDelta(t, 1, planar(s.Zones[0].Polygons[0][0]), 1e-7)
+	assert.InDelta(t, 1, earth.PlanarArea(s.Zones[0].Polygons[0][0]), 1e-7)
 
 	// Pieces that overlap are united.
 	s, err = parse(t, collection(polygon(`"id":1`, square), polygon(`"id":1`, `[[[12.5,58],[13.5,58],[13.5,59],[12.5,59],[12.5,58]]]`)), Selection{})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(s.Notes, ";"), "overlap")
 	require.Len(t, s.Zones[0].Polygons, 1)
-	assert.InDelta(t, 1.5, planar(s.Zones[0].Polygons[0][0]), 1e-12)
+	assert.InDelta(t, 1.5, earth.PlanarArea(s.Zones[0].Polygons[0][0]), 1e-12)
 
 	// The same feature twice, and one inside the other.
 	for _, second := range []string{square, `[[[12.2,58.2],[12.4,58.2],[12.4,58.4],[12.2,58.2]]]`} {
@@ -159,7 +159,7 @@ func TestRepairs(t *testing.T) {
 		total := 0.0
 		for _, p := range s.Zones[0].Polygons {
 			for _, r := range p {
-				total += planar(r)
+				total += earth.PlanarArea(r)
 			}
 		}
 		assert.InDelta(t, 1, total, 1e-12)
@@ -168,7 +168,7 @@ func TestRepairs(t *testing.T) {
 	// Holes stay holes.
 	s, err = parse(t, collection(polygon(`"id":1`, `[[[12,58],[13,58],[13,59],[12,59]],[[12.2,58.2],[12.4,58.2],[12.4,58.4],[12.2,58.4]]]`)), Selection{})
 	require.NoError(t, err)
-	assert.InDelta(t, -0.04, planar(s.Zones[0].Polygons[0][1]), 1e-12)
+	assert.InDelta(t, -0.04, earth.PlanarArea(s.Zones[0].Polygons[0][1]), 1e-12)
 }
 
 func TestNumbersAreThoseOfTheLibrary(t *testing.T) {

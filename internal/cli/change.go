@@ -67,7 +67,6 @@ func change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r.notes(ch.Notes)
 	for _, z := range ch.Zones {
 		if apart := z.OnlyFirst + z.OnlySecond; apart > 0.01*z.Area {
 			r.warn(fmt.Sprintf("zone %s: %.1f %% of it is mapped in one epoch only and takes no part in the change", z.ID, apart/z.Area*100))
@@ -129,15 +128,7 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 	if err != nil {
 		return nil, err
 	}
-	unit, err := account.FindUnit(c.String("unit"))
-	if err != nil {
-		return nil, usageError{err}
-	}
-	byCentres, err := centres(c)
-	if err != nil {
-		return nil, err
-	}
-	legend, err := readLegend(c)
+	unit, byCentres, legend, err := readTerms(c)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
@@ -174,4 +175,19 @@ func readLegend(c *cli.Command) (*cover.Legend, error) {
 		return cover.ReadLegend(path)
 	}
 	return nil, nil
+}
+
+// readTerms reads in what terms a measure or a change is told: the unit, the rule for edges and
+// the classes.
+func readTerms(c *cli.Command) (account.Unit, bool, *cover.Legend, error) {
+	unit, err := account.FindUnit(c.String("unit"))
+	if err != nil {
+		return unit, false, nil, usageError{err}
+	}
+	byCentres, err := centres(c)
+	if err != nil {
+		return unit, false, nil, err
+	}
+	legend, err := readLegend(c)
+	return unit, byCentres, legend, err
 }

@@ -79,15 +79,7 @@ func compose(ctx context.Context, c *cli.Command, path string, r *reporter) (*ac
 	if l := c.String("layout"); l != "long" && l != "wide" {
 		return nil, usage("--layout %s is not known: choose long or wide", l)
 	}
-	unit, err := account.FindUnit(c.String("unit"))
-	if err != nil {
-		return nil, usageError{err}
-	}
-	byCentres, err := centres(c)
-	if err != nil {
-		return nil, err
-	}
-	legend, err := readLegend(c)
+	unit, byCentres, legend, err := readTerms(c)
 	if err != nil {
 		return nil, err
 	}
