@@ -223,16 +223,11 @@ func apart(c *account.Change, z account.ZoneChange) []apartRow {
 
 // paintSummary draws for each zone the account of each class.
 func paintSummary(c *canvas, ch *account.Change) error {
-	names := make([]string, len(ch.Legend.Classes))
-	width, most := 8, 0.0
-	for i, class := range ch.Legend.Classes {
-		names[i] = class.Name
-		width = max(width, runewidth.StringWidth(class.Name))
-	}
+	names, width := classNames(ch.Legend, 8, 28)
+	most := 0.0
 	for _, z := range ch.Zones {
 		most = math.Max(most, z.Mapped)
 	}
-	width = min(width, 28)
 	marks := letters(names)
 	decimals := decimalsFor(most)
 	number := max(10, runewidth.StringWidth(group(most, decimals))+1)
@@ -285,16 +280,11 @@ func paintSummary(c *canvas, ch *account.Change) error {
 // paintMatrix draws for each zone from which class (rows) the ground moved to which (columns).
 func paintMatrix(c *canvas, ch *account.Change) error {
 	n := len(ch.Legend.Classes)
-	names := make([]string, n)
-	width, most := 10, 0.0
-	for i, class := range ch.Legend.Classes {
-		names[i] = class.Name
-		width = max(width, runewidth.StringWidth(class.Name))
-	}
+	names, width := classNames(ch.Legend, 10, 24)
+	most := 0.0
 	for _, z := range ch.Zones {
 		most = math.Max(most, z.Area)
 	}
-	width = min(width, 24)
 	marks := letters(names)
 	decimals := decimalsFor(most)
 	number := max(9, runewidth.StringWidth(group(most, decimals))+1)
@@ -360,4 +350,14 @@ func paintMatrix(c *canvas, ch *account.Change) error {
 		c.line(c.bold(foot))
 	}
 	return c.flush()
+}
+
+// classNames are the names of a legend and the width of a column for them, from least to most.
+func classNames(l *cover.Legend, least, most int) (names []string, width int) {
+	width = least
+	for _, class := range l.Classes {
+		names = append(names, class.Name)
+		width = max(width, runewidth.StringWidth(class.Name))
+	}
+	return names, min(width, most)
 }

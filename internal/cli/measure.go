@@ -176,10 +176,7 @@ func wideTable(c *account.Composition) *table.Table {
 // each class.
 func paintComposition(c *canvas, comp *account.Composition) error {
 	n := len(comp.Legend.Classes)
-	names := make([]string, n)
-	for i, class := range comp.Legend.Classes {
-		names[i] = class.Name
-	}
+	names, _ := classNames(comp.Legend, 0, 0)
 	marks := letters(names)
 	head := append(append([]string{}, names...), "no data", "unlisted", "outside")
 	most, shown := 0.0, make([]bool, n+3)
