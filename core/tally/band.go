@@ -145,6 +145,10 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 		if a < 0 || left < (first+a)*w || left >= (first+a+1)*w || right < (first+b)*w || right >= (first+b+1)*w {
 			finish(row)
 			a, b, since = left/w-first, right/w-first, row
+			hit[a], hit[b] = true, true
+		}
+		if b-a < 2 { // no window lies between those of the ends
+			continue
 		}
 		for _, r := range full {
 			if r.From < lo || r.To > hi {

@@ -39,7 +39,7 @@ var packed = func() (t [513]uint64) {
 type runEnds struct {
 	ready bool
 	mask  []uint64 // bit c: a run ends at column c of the window
-	list  []int32  // the same as a list: c+1 for each such column
+	list  []int32  // the same as a list: c+1 for each such column; rows stand one behind another in kernel.ends
 	rank  []int32  // by word of mask: how many of the list lie in the words before it
 }
 
@@ -52,6 +52,7 @@ type kernel struct {
 	rows   []runEnds
 	masks  []uint64
 	ends   []int32
+	used   int // of ends
 	ranks  []int32
 	second []uint64 // scratch: the mask of the second layer
 	at     *runEnds // of the row at hand
@@ -149,9 +150,10 @@ func (k *kernel) load(w raster.Window) error {
 		k.ends, k.ranks = sized(k.ends, (words*64+8)*w.Height), sized(k.ranks, words*w.Height)
 		k.rows = make([]runEnds, w.Height)
 		for r := range k.rows {
-			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words], list: k.ends[r*(words*64+8):][:words*64+8]}
+			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words]}
 		}
 	}
+	k.used = 0
 	for r := range k.rows {
 		k.rows[r].ready = false
 	}
@@ -212,7 +214,11 @@ func (k *kernel) prepare(row int) {
 			}
 		}
 	}
-	flatten(k.at.list, k.at.rank, k.at.mask)
+	// Lists are packed, so that the little that is used of their room stays in the cache.
+	list := k.ends[k.used:][:len(k.at.mask)*64+8]
+	n := flatten(list, k.at.rank, k.at.mask)
+	k.at.list = list[:n]
+	k.used += n
 }
 
 // endsIn are the ends of runs behind columns from to to-2; the run that column to-1 lies in ends
@@ -295,6 +301,21 @@ func (k *kernel) runs8(row, from, to int, moments bool, origin int) {
 	v := cells[to-1]
 	acc[v] += uint64(to - int(last))
 	k.seen = seen | 1<<(v>>2)
+}
+
+// runsAlike is runs8 where all cells of the window have the same area, so that acc is flushed once for
+// the window: what has been seen is then not worth keeping, and flush looks at all slots.
+func (k *kernel) runsAlike(row, from, to int) {
+	c := &k.layers[0].cells
+	cells := c.U8[row*c.Stride:][:to]
+	acc := (*[256]uint64)(k.acc)
+	last := int32(from)
+	for _, e := range k.endsIn(from, to) {
+		acc[cells[e-1]] += uint64(e - last)
+		last = e
+	}
+	acc[cells[to-1]] += uint64(to - int(last))
+	k.seen = ^uint64(0)
 }
 
 // flush turns what runs has added into area, by the segment that the runs lie in.
@@ -417,7 +438,9 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 		}
 		for _, r := range full {
 			a, b := max(int(r.From), w.Col), min(int(r.To), w.Col+w.Width)
-			if bytes {
+			if bytes && alike {
+				k.runsAlike(row-w.Row, a-w.Col, b-w.Col)
+			} else if bytes {
 				k.runs8(row-w.Row, a-w.Col, b-w.Col, false, 0)
 			} else if err := k.runs(row-w.Row, a-w.Col, b-w.Col, false, 0); err != nil {
 				return err

@@ -1,6 +1,7 @@
 package zone
 
 import (
+	"cmp"
 	"math"
 	"slices"
 )
@@ -24,17 +25,22 @@ type crossingFinder struct {
 type edge struct {
 	x0, x1, y0, y1 float64 // extent
 	p, q           Point
+	first, last    int32 // strips
 }
 
 func (f *crossingFinder) find(p Polygon) []crossing {
 	f.edges = f.edges[:0]
 	low, high, heights := math.Inf(1), math.Inf(-1), 0.0
 	for _, r := range p {
-		for i := range r {
-			a, b := r[i], r[(i+1)%len(r)]
-			f.edges = append(f.edges, edge{math.Min(a[0], b[0]), math.Max(a[0], b[0]), math.Min(a[1], b[1]), math.Max(a[1], b[1]), a, b})
-			low, high = math.Min(low, a[1]), math.Max(high, a[1])
-			heights += math.Abs(a[1] - b[1])
+		for i, a := range r {
+			b := r[0]
+			if i+1 < len(r) {
+				b = r[i+1]
+			}
+			e := edge{min(a[0], b[0]), max(a[0], b[0]), min(a[1], b[1]), max(a[1], b[1]), a, b, 0, 0}
+			f.edges = append(f.edges, e)
+			low, high = min(low, a[1]), max(high, a[1])
+			heights += e.y1 - e.y0
 		}
 	}
 	n := len(f.edges)
@@ -48,8 +54,10 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 	}
 	strip := func(y float64) int { return max(0, min(strips-1, int((y-low)*scale))) }
 	f.starts = append(f.starts[:0], make([]int32, strips+1)...)
-	for _, e := range f.edges {
-		for s := strip(e.y0); s <= strip(e.y1); s++ {
+	for i := range f.edges {
+		e := &f.edges[i]
+		e.first, e.last = int32(strip(e.y0)), int32(strip(e.y1))
+		for s := e.first; s <= e.last; s++ {
 			f.starts[s+1]++
 		}
 	}
@@ -59,7 +67,7 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 	total := int(f.starts[strips])
 	f.member = slices.Grow(f.member[:0], total)[:total]
 	for i := n - 1; i >= 0; i-- {
-		for s := strip(f.edges[i].y0); s <= strip(f.edges[i].y1); s++ {
+		for s := f.edges[i].first; s <= f.edges[i].last; s++ {
 			f.starts[s+1]--
 			f.member[f.starts[s+1]] = int32(i)
 		}
@@ -71,27 +79,25 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 			to = f.starts[s+2]
 		}
 		in := f.member[f.starts[s+1]:to]
-		slices.SortFunc(in, func(a, b int32) int {
-			switch x, y := f.edges[a].x0, f.edges[b].x0; {
-			case x < y:
-				return -1
-			case x > y:
-				return 1
-			}
-			return 0
-		})
+		sorted := len(in) > 12 // few edges are compared sooner than sorted
+		if sorted {
+			slices.SortFunc(in, func(a, b int32) int { return cmp.Compare(f.edges[a].x0, f.edges[b].x0) })
+		}
 		for i, a := range in {
 			ea := &f.edges[a]
 			for _, b := range in[i+1:] {
 				eb := &f.edges[b]
 				if eb.x0 > ea.x1 {
-					break
+					if sorted {
+						break
+					}
+					continue
 				}
-				if eb.y0 > ea.y1 || ea.y0 > eb.y1 {
+				if eb.y0 > ea.y1 || ea.y0 > eb.y1 || ea.x0 > eb.x1 {
 					continue
 				}
 				at, ok := cross(ea, eb)
-				if ok && strip(math.Max(low, math.Max(ea.y0, eb.y0))) == s { // once, not in every strip
+				if ok && strip(max(low, max(ea.y0, eb.y0))) == s { // once, not in every strip
 					found = append(found, crossing{int(min(a, b)), int(max(a, b)), at})
 				}
 			}

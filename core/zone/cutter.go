@@ -237,6 +237,10 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 			c.add(col, xa-left, xb-left, ya, yb, sign)
 			return
 		}
+		if !c.Moments {
+			c.across(xa, ya, xb, yb, sign)
+			return
+		}
 	}
 	if xa >= w && xb >= w {
 		return // all cells lie to the left
@@ -276,6 +280,32 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 		}
 		c.between(int32(col), x-col, next-col, y, yn, sign, xa <= xb)
 		x, y = next, yn
+	}
+}
+
+// across does what row does for a stretch that crosses columns within the grid, where moments are
+// not wanted. Most of the time of cutting is spent here and in sweep.
+func (c *Cutter) across(xa float64, ya int64, xb float64, yb int64, sign int64) {
+	left, right, yl, yr := xa, xb, ya, yb
+	if xa > xb { // from the left, heights then change with the other sign
+		left, right, yl, yr, sign = xb, xa, yb, ya, -sign
+	}
+	slope := float64(yr-yl) / (right - left)
+	col := int32(left)
+	at := float64(col)
+	for x, y := left, yl; x < right; col++ {
+		next, yn := at+1, yr
+		if next < right {
+			yn = yl + raster.Round((next-left)*slope)
+		} else {
+			next = right
+		}
+		if dy := yn - y; dy != 0 {
+			p := &c.sums[c.mark(col)]
+			p.cover += sign * dy
+			p.share += sign * raster.Round(float64(dy)*(1-((x-at)+(next-at))/2))
+		}
+		x, y, at = next, yn, next
 	}
 }
 
@@ -366,6 +396,10 @@ const slack = Unit >> 20
 
 // sweep sums what the edges add in a row from the left, and empties it.
 func (c *Cutter) sweep(s *Spans, row int) {
+	if !c.Moments {
+		c.sweepShares(s, row)
+		return
+	}
 	var cover sums
 	var coverM Moment
 	next := c.col0 // the first column not dealt with
@@ -383,14 +417,11 @@ func (c *Cutter) sweep(s *Spans, row int) {
 			share := cover.cover + p.share
 			cover.cover += p.cover
 			*p = sums{}
-			var moment Moment
-			if c.Moments {
-				pm := &c.moments[i]
-				moment = Moment{pm.cell.X, coverM.Y + pm.cell.Y, coverM.YY + pm.cell.YY}
-				coverM.Y += pm.cover.Y
-				coverM.YY += pm.cover.YY
-				*pm = momentSums{}
-			}
+			pm := &c.moments[i]
+			moment := Moment{pm.cell.X, coverM.Y + pm.cell.Y, coverM.YY + pm.cell.YY}
+			coverM.Y += pm.cover.Y
+			coverM.YY += pm.cover.YY
+			*pm = momentSums{}
 			switch {
 			case share == 0 && moment == Moment{}:
 			case share == Unit && moment == Moment{}:
@@ -399,15 +430,57 @@ func (c *Cutter) sweep(s *Spans, row int) {
 				if share < -slack || share > Unit+slack {
 					s.suspect(col, row)
 				}
-				s.edge = append(s.edge, EdgeCell{col, share})
-				if c.Moments {
-					s.moments = append(s.moments, moment)
-				}
+				s.edge, s.moments = append(s.edge, EdgeCell{col, share}), append(s.moments, moment)
 			}
 		}
 	}
-	if end := int32(c.Width); cover.cover != 0 && next < end {
-		c.alike(s, row, next, end, cover.cover, coverM)
+	c.finish(s, row, next, cover.cover, coverM)
+}
+
+// sweepShares is sweep without moments.
+func (c *Cutter) sweepShares(s *Spans, row int) {
+	var cover int64
+	next, edge := c.col0, s.edge
+	for w := c.low; w <= c.top; w++ {
+		m := c.marks[w]
+		c.marks[w] = 0
+		for ; m != 0; m &= m - 1 {
+			i := w<<6 + bits.TrailingZeros64(m)
+			col := c.col0 + int32(i)
+			if next < col {
+				if cover == Unit {
+					s.whole(next, col)
+				} else if cover != 0 {
+					s.edge = edge
+					c.alike(s, row, next, col, cover, Moment{})
+					edge = s.edge
+				}
+			}
+			next = col + 1
+			p := &c.sums[i]
+			share := cover + p.share
+			cover += p.cover
+			*p = sums{}
+			switch {
+			case share == 0:
+			case share == Unit:
+				s.whole(col, next)
+			default:
+				if share < -slack || share > Unit+slack {
+					s.suspect(col, row)
+				}
+				edge = append(edge, EdgeCell{col, share})
+			}
+		}
+	}
+	s.edge = edge
+	c.finish(s, row, next, cover, Moment{})
+}
+
+// finish deals with the cells of a row from column next on, to the right of all edges.
+func (c *Cutter) finish(s *Spans, row int, next int32, cover int64, m Moment) {
+	if end := int32(c.Width); cover != 0 && next < end {
+		c.alike(s, row, next, end, cover, m)
 	}
 	s.fullFrom, s.edgeFrom = append(s.fullFrom, int32(len(s.full))), append(s.edgeFrom, int32(len(s.edge)))
 }

@@ -210,21 +210,32 @@ func divide(text []byte, at int, add func(jsontext.Value)) (int, error) {
 	comma, object := true, false // whether an object may begin here, and whether one must
 	for ; at < len(text); at++ {
 		c := text[at]
-		switch {
-		case c == ' ' || c == '\t' || c == '\r' || c == '\n':
-		case depth > 0 && c == '"':
-			for at++; at < len(text) && text[at] != '"'; at++ {
-				if text[at] == '\\' {
-					at++
+		if depth > 0 {
+			// Within a feature only quotes and brackets matter; the rest, nearly all, is passed over.
+			for !structural[c] {
+				if at++; at == len(text) {
+					return at, io.ErrUnexpectedEOF
+				}
+				c = text[at]
+			}
+			switch c {
+			case '"':
+				for at++; at < len(text) && text[at] != '"'; at++ {
+					if text[at] == '\\' {
+						at++
+					}
+				}
+			case '{', '[':
+				depth++
+			default:
+				if depth--; depth == 0 {
+					add(text[from : at+1])
 				}
 			}
-		case depth > 0 && (c == '{' || c == '['):
-			depth++
-		case depth > 0 && (c == '}' || c == ']'):
-			if depth--; depth == 0 {
-				add(text[from : at+1])
-			}
-		case depth > 0:
+			continue
+		}
+		switch {
+		case c == ' ' || c == '\t' || c == '\r' || c == '\n':
 		case c == '{' && comma:
 			from, depth, comma, object = at, 1, false, false
 		case c == ',' && !comma:
@@ -237,6 +248,9 @@ func divide(text []byte, at int, add func(jsontext.Value)) (int, error) {
 	}
 	return at, io.ErrUnexpectedEOF
 }
+
+// structural are the characters that divide follows.
+var structural = [256]bool{'"': true, '{': true, '}': true, '[': true, ']': true}
 
 // featureParser reads features on several threads while the file is still being divided into
 // them; their order stays.
