@@ -248,20 +248,3 @@ func TestParseCRS(t *testing.T) {
 		assert.Error(t, err, text)
 	}
 }
-
-func TestSameAndDatumShift(t *testing.T) {
-	a, _ := Lookup(32633)
-	b, _ := Lookup(32632)
-	c := *a
-	c.Code = 0
-	assert.True(t, a.Same(&c))
-	assert.False(t, b.Same(&c))
-	etrs, _ := Lookup(25833)
-	note, err := DatumShift(a, etrs)
-	require.NoError(t, err)
-	assert.Contains(t, note, "coincide")
-	old := *a
-	old.Datum = "Elsewhere 1901"
-	_, err = DatumShift(a, &old)
-	assert.ErrorContains(t, err, "Elsewhere 1901")
-}

@@ -113,7 +113,11 @@ func (c *CRS) projectedOutline(ring [][2]float64) (float64, bool) {
 		lon, lat, ok := c.ToGeographic(p[0], p[1])
 		return [2]float64{(lon0 + wrapLongitude(lon-lon0)) / degree, lat / degree}, ok
 	}
-	traced, ok := TraceRing(ring, toLonLat, Tolerance{Longest: 20000 / c.Unit, Relative: 1e-3})
+	longest := 20000 / c.Unit
+	if s, ok := c.Projection.(shifted); ok && s.inner.Geographic() {
+		longest = 0.2 * degree / c.Unit
+	}
+	traced, ok := TraceRing(ring, toLonLat, Tolerance{Longest: longest, Relative: 1e-3})
 	if !ok {
 		return 0, false
 	}

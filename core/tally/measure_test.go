@@ -428,3 +428,25 @@ func TestSumIsExact(t *testing.T) {
 	assert.True(t, s.IsZero())
 	assert.Equal(t, -7*math.Ldexp(1, 40), Sum{-1, ^uint64(6)}.Shift(40).Float())
 }
+
+// Zones on another datum, in degrees and projected, balance against their own outline as the raster's
+// ellipsoid has it.
+func TestZonesOnAnotherDatumBalance(t *testing.T) {
+	g := raster.Grid{Width: 400, Height: 400, X0: 525000, Y0: 5860000, DX: 100, DY: -100, CRS: crs(t, 32630)}
+	m := raster.NewMemory("a", g, raster.Uint8, 64, 64)
+	for _, code := range []int{27700, 4277} {
+		set := &zone.Set{Source: "test", CRS: crs(t, code)}
+		ring := zone.Ring{{360000, 300000}, {372000, 301000}, {370000, 316000}, {361000, 314000}}
+		if code == 4277 {
+			ring = zone.Ring{{-2.6, 52.6}, {-2.4, 52.61}, {-2.43, 52.7}, {-2.59, 52.69}}
+		}
+		set.Zones = []zone.Zone{{ID: "1", Polygons: []zone.Polygon{{ring}}}}
+		place, err := set.Place(g)
+		require.NoError(t, err)
+		require.NotEmpty(t, place.Notes)
+		assert.Contains(t, place.Notes[0], "stated to be right to")
+		got, err := Measure(context.Background(), Request{Layers: []raster.Source{m}, Zones: set, Placement: place})
+		require.NoError(t, err)
+		assert.InEpsilon(t, place.Outlines[0].Area, got.Zones[0].Extents[0].Area(got.Unit), 1e-9)
+	}
+}

@@ -43,7 +43,8 @@ const (
 // Place carries the zones of a set to a grid. Zones are never moved by rounding: edges that are
 // straight in the zones' CRS and curved on the grid are traced as [earth.TraceRing] describes.
 func (s *Set) Place(g raster.Grid) (*Placement, error) {
-	note, err := earth.DatumShift(s.CRS, g.CRS)
+	w, south, e, north, _ := g.GeographicBounds()
+	shift, note, err := earth.NewShift(s.CRS, g.CRS, (w+e)/2, (south+north)/2)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Source, err)
 	}
@@ -51,7 +52,7 @@ func (s *Set) Place(g raster.Grid) (*Placement, error) {
 	if note != "" {
 		p.Notes = append(p.Notes, note)
 	}
-	m := newMapping(s.CRS, g)
+	m := newMapping(s.CRS, g, shift)
 	errs := make([]error, len(s.Zones))
 	var wg sync.WaitGroup
 	work := make(chan int)
@@ -77,7 +78,8 @@ func (s *Set) Place(g raster.Grid) (*Placement, error) {
 
 // mapping carries outlines from the CRS of zones to the cells of a grid.
 type mapping struct {
-	own      *earth.CRS // the zones' CRS, geographic ones on the grid's ellipsoid
+	own      *earth.CRS // the zones' CRS on the grid's datum
+	crs      *earth.CRS // as the zones' file has it
 	grid     raster.Grid
 	straight bool // straight edges stay straight
 	tol      earth.Tolerance
@@ -87,12 +89,10 @@ type mapping struct {
 	bounded                  bool
 }
 
-func newMapping(crs *earth.CRS, g raster.Grid) *mapping {
-	own := *crs
-	if own.Geographic() {
-		own.Ellipsoid = g.CRS.Ellipsoid
-	}
-	m := &mapping{own: &own, grid: g, straight: crs.Same(g.CRS) || crs.Geographic() && g.CRS.Geographic() && crs.Unit == g.CRS.Unit}
+func newMapping(crs *earth.CRS, g raster.Grid, shift *earth.Shift) *mapping {
+	own := crs.On(g.CRS, shift)
+	m := &mapping{own: own, crs: crs, grid: g, straight: shift == nil && (crs.Same(g.CRS) ||
+		crs.Geographic() && g.CRS.Geographic() && crs.Unit == g.CRS.Unit && crs.Meridian == g.CRS.Meridian)}
 	m.toCells = func(p Point) (Point, bool) {
 		lon, lat, ok := m.own.ToGeographic(p[0], p[1])
 		if !ok {
@@ -104,7 +104,8 @@ func newMapping(crs *earth.CRS, g raster.Grid) *mapping {
 	}
 	m.tol = earth.Tolerance{Absolute: cellTolerance, Longest: longestMetres / crs.Unit, Bend: earth.NewBend(m.toCells, bendMetres/crs.Unit)}
 	if crs.Geographic() {
-		m.tol.Longest, m.tol.Bend = longestDegrees, earth.NewBend(m.toCells, bendDegrees)
+		perDegree := math.Pi / 180 / crs.Unit
+		m.tol.Longest, m.tol.Bend = longestDegrees*perDegree, earth.NewBend(m.toCells, bendDegrees*perDegree)
 	}
 	m.west, m.south, m.east, m.north, m.bounded = g.GeographicBounds()
 	margin := 0.05 + 0.02*math.Max(m.east-m.west, m.north-m.south)
@@ -131,7 +132,7 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 			o.Area += a
 		}
 	}
-	if m.own.Geographic() && m.bounded && m.misses(z) {
+	if m.crs.Geographic() && m.bounded && m.misses(z) {
 		o.Outside = o.Area
 		return o, nil
 	}
@@ -182,8 +183,10 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 // misses reports whether a zone in degrees lies wholly beyond the grid.
 func (m *mapping) misses(z *Zone) bool {
 	w, s, e, n := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	u, meridian := m.crs.Unit*180/math.Pi, m.crs.Meridian*180/math.Pi
 	for _, p := range z.Polygons {
 		b := box(p)
+		b[0], b[1], b[2], b[3] = b[0]*u+meridian, b[1]*u, b[2]*u+meridian, b[3]*u
 		w, s, e, n = math.Min(w, b[0]), math.Min(s, b[1]), math.Max(e, b[2]), math.Max(n, b[3])
 	}
 	if n < m.south || s > m.north {

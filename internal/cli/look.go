@@ -266,7 +266,7 @@ func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *c
 }
 
 // plane stands in for a missing CRS where only cells are counted: an equal-area one.
-var plane = earth.NewProjected(0, "a plane", &earth.CRS{Datum: "none", Ellipsoid: earth.WGS84},
+var plane = earth.NewProjected(0, "a plane", &earth.CRS{Datum: earth.Datum{Name: "none"}, Ellipsoid: earth.WGS84},
 	earth.NewCylindricalEqualArea(earth.WGS84, 0, 0, 0, 0))
 
 func paintValues(c *canvas, values []valueLine, placed bool) {

@@ -12,6 +12,7 @@ import (
 const (
 	keyModelType        = 1024
 	keyRasterType       = 1025
+	keyCitation         = 1026
 	keyGeodeticCRS      = 2048
 	keyGeodeticCitation = 2049
 	keyDatum            = 2050
@@ -44,17 +45,20 @@ const (
 	keyCenterNorthing   = 3091
 	keyScale            = 3092
 	keyScaleAtCenter    = 3093
+	keyAzimuth          = 3094
+	keyPoleLon          = 3095
+	keySkew             = 3096
 	userDefined         = 32767
 )
 
-// Projection methods of ProjMethodGeoKey.
-const (
-	ctTransverseMercator = 1
-	ctMercator           = 7
-	ctLambertAzimuthal   = 10
-	ctAlbers             = 11
-	ctCylindrical        = 28
-)
+// methodOf are the projection methods of ProjMethodGeoKey (GeoTIFF 1.1, annex D, CT codes) that are read.
+// Where a code stands for several methods, projected decides.
+var methodOf = map[uint64]earth.Method{
+	1: earth.MethodTransverseMercator, 3: earth.MethodObliqueMercatorA, 7: earth.MethodMercatorA, 8: earth.MethodConic2, 9: earth.MethodConic1,
+	10: earth.MethodLambertAzimuthalEqualArea, 11: earth.MethodAlbers, 15: earth.MethodPolarStereographicB, 16: earth.MethodObliqueStereographic,
+	17: earth.MethodEquidistantSpherical, 18: earth.MethodCassini, 22: earth.MethodPolyconic, 24: earth.MethodSinusoidal,
+	27: earth.MethodTransverseMercatorSouth, 28: earth.MethodCylindricalEqualArea,
+}
 
 type geoKeys struct {
 	short  map[uint16]uint64
@@ -136,39 +140,48 @@ func (k geoKeys) base() (*earth.CRS, error) {
 		}
 		return crs, err
 	}
-	if lon := k.double[keyPrimeMeridianLon]; lon != 0 || k.short[keyPrimeMeridian] != 0 && k.short[keyPrimeMeridian] != 8901 {
-		return nil, fmt.Errorf("its longitudes do not count from Greenwich, which is not read: convert it to an EPSG-coded CRS")
-	}
-	if u := k.short[keyAngularUnit]; u != 0 && u != 9102 && u != 9122 {
+	unit := math.Pi / 180
+	switch u := k.short[keyAngularUnit]; u {
+	case 0, 9102, 9122:
+	case 9105:
+		unit = math.Pi / 200
+	default:
 		return nil, fmt.Errorf("its angular unit is EPSG:%d instead of degrees (9102), which is not read: convert it to degrees", u)
 	}
-	for _, known := range []struct {
-		datum uint64
-		code  int
-	}{{6326, 4326}, {6258, 4258}, {6269, 4269}} {
-		if k.short[keyDatum] == known.datum {
-			return earth.Lookup(known.code)
+	name := k.ascii[keyGeodeticCitation]
+	if datum, e := earth.DatumByCode(int(k.short[keyDatum])); datum.Code != 0 {
+		if name == "" {
+			name = datum.Name
 		}
+		return k.onDatum(name, datum, e, unit), nil
 	}
 	e, err := k.ellipsoid()
 	if err != nil {
 		return nil, err
 	}
-	name := k.ascii[keyGeodeticCitation]
-	for _, datum := range []struct {
-		marks string
-		code  int
-	}{{"WGS 84|WGS84|WGS_1984", 4326}, {"ETRS89|ETRS_1989|European Terrestrial Reference System 1989", 4258}, {"NAD83|North_American_1983|North American Datum 1983", 4269}} {
-		for _, mark := range strings.Split(datum.marks, "|") {
-			if strings.Contains(name, mark) {
-				return earth.Lookup(datum.code)
-			}
+	// Citations name the geographic CRS, or "Datum = …", one fact between bars.
+	for _, part := range strings.Split(name, "|") {
+		_, after, ok := strings.Cut(part, "=")
+		if !ok {
+			after = part
+		}
+		if datum, own := earth.DatumByName(strings.TrimPrefix(strings.TrimSpace(after), "GCS_")); datum.Code != 0 && math.Abs(own.A-e.A) < 0.01 && math.Abs(own.F-e.F) < 1e-8 {
+			return k.onDatum(name, datum, own, unit), nil
 		}
 	}
 	if name == "" {
 		name = "unnamed geographic CRS"
 	}
-	return &earth.CRS{Name: name, Datum: "that of " + e.Name, Ellipsoid: e, Unit: math.Pi / 180, UnitName: "degree"}, nil
+	return k.onDatum(name, earth.Datum{Name: "that of " + e.Name}, e, unit), nil
+}
+
+// onDatum is the geographic CRS of the keys on a datum, with the keys' prime meridian.
+func (k geoKeys) onDatum(name string, d earth.Datum, e earth.Ellipsoid, unit float64) *earth.CRS {
+	c := &earth.CRS{Name: name, Datum: d, Ellipsoid: e, Unit: unit, UnitName: "degree", Meridian: k.double[keyPrimeMeridianLon] * unit}
+	if unit != math.Pi/180 {
+		c.UnitName = "grad"
+	}
+	return c
 }
 
 func (k geoKeys) ellipsoid() (earth.Ellipsoid, error) {
@@ -179,6 +192,8 @@ func (k geoKeys) ellipsoid() (earth.Ellipsoid, error) {
 		return earth.GRS80, nil
 	case 7008:
 		return earth.Clarke1866, nil
+	case 7035, 7047, 7048: // spheres
+		return earth.Ellipsoid{Name: "sphere", A: map[uint64]float64{7035: 6371000, 7047: 6370997, 7048: 6371007}[k.short[keyEllipsoid]]}, nil
 	}
 	a := k.double[keySemiMajor]
 	if !(a > 1e6 && a < 1e8) {
@@ -190,23 +205,13 @@ func (k geoKeys) ellipsoid() (earth.Ellipsoid, error) {
 	} else if b, ok := k.double[keySemiMinor]; ok {
 		e.F = 1 - b/a
 	}
-	if !(e.F >= 0 && e.F < 0.1) {
-		return e, fmt.Errorf("its ellipsoid has a flattening of %g: the file is damaged", e.F)
-	}
-	return e, nil
-}
-
-// either is the first of the keys that is present.
-func (k geoKeys) either(keys ...uint16) float64 {
-	for _, key := range keys {
-		if v, ok := k.double[key]; ok {
-			return v
-		}
-	}
-	return 0
+	return e, e.Check()
 }
 
 func (k geoKeys) projected() (*earth.CRS, error) {
+	if c, err := k.fromCitation(); c != nil || err != nil {
+		return c, err
+	}
 	base, err := k.base()
 	if err != nil {
 		return nil, err
@@ -220,50 +225,77 @@ func (k geoKeys) projected() (*earth.CRS, error) {
 		name = "unnamed projected CRS"
 	}
 	d := earth.Definition{Name: name, Base: base, Unit: unit, UnitName: unitName}
+	roles := earth.Roles{}
 	if p := k.short[keyProjection]; p > 16000 && p < 16161 && p%100 >= 1 && p%100 <= 60 { // UTM by its operation code
-		d.Method, d.Lon0, d.Scale, d.FalseEast = earth.MethodTransverseMercator, float64(p%100)*6-183, 0.9996, 500000
+		d.Method = earth.MethodTransverseMercator
+		roles = earth.Roles{"lon0": float64(p%100)*6 - 183, "scale": 0.9996, "fe": 500000}
 		if p > 16100 {
-			d.FalseNorth = 1e7
+			roles["fn"] = 1e7
 		}
+		d.Params = d.Method.Params(roles)
 		return earth.Define(d)
 	}
-	d.Lat0 = k.either(keyOriginLat, keyFalseOriginLat, keyCenterLat)
-	d.Lon0 = k.either(keyOriginLon, keyFalseOriginLon, keyCenterLon)
-	d.Lat1, d.Lat2 = k.double[keyParallel1], k.double[keyParallel2]
-	d.Scale = k.either(keyScale, keyScaleAtCenter)
-	d.FalseEast = k.either(keyFalseEasting, keyFalseOriginEast, keyCenterEasting) * unit
-	d.FalseNorth = k.either(keyFalseNorthing, keyFalseOriginNorth, keyCenterNorthing) * unit
-	for _, v := range []float64{d.Lat0, d.Lon0, d.Lat1, d.Lat2, d.Scale, d.FalseEast, d.FalseNorth} {
-		if math.IsNaN(v) || math.IsInf(v, 0) {
-			return nil, fmt.Errorf("its projection parameters are not finite: the file is damaged")
-		}
-	}
-	switch k.short[keyMethod] {
-	case ctTransverseMercator:
-		d.Method = earth.MethodTransverseMercator
-		if d.Scale == 0 {
-			d.Scale = 1
-		}
-	case ctLambertAzimuthal:
-		d.Method = earth.MethodLambertAzimuthalEqualArea
-	case ctAlbers:
-		d.Method = earth.MethodAlbers
-	case ctCylindrical:
-		d.Method = earth.MethodCylindricalEqualArea
-	case ctMercator:
-		d.Method = earth.MethodMercator
-		_, d.TrueScaleLat = k.double[keyParallel1]
-		if d.Scale == 0 {
-			d.Scale = 1
-		}
-		if d.Lat0 != 0 {
-			return nil, fmt.Errorf("its Mercator has its origin at latitude %g°, which is not read: convert it to an EPSG-coded CRS", d.Lat0)
-		}
-	default:
+	method, ok := methodOf[k.short[keyMethod]]
+	if !ok {
 		return nil, fmt.Errorf("its CRS (%s; EPSG:%d, projection method %d) is not known to this version: convert it to an EPSG-coded CRS such as EPSG:3035 or a UTM zone",
 			name, k.short[keyProjectedCRS], k.short[keyMethod])
 	}
+	for role, keys := range roleKeys {
+		for _, key := range keys {
+			if v, ok := k.double[key]; ok {
+				roles[role] = v
+				break
+			}
+		}
+	}
+	roles["fe"], roles["fn"] = roles["fe"]*unit, roles["fn"]*unit
+	switch method {
+	case earth.MethodMercatorA:
+		if _, ok := roles["lat1"]; ok {
+			method = earth.MethodMercatorB
+		}
+	case earth.MethodPolarStereographicB:
+		if v, ok := roles["scale"]; math.Abs(roles["lat0"]) == 90 && ok && v != 0 {
+			method = earth.MethodPolarStereographicA
+		} else if _, ok := roles["lat1"]; !ok {
+			roles["lat1"] = roles["lat0"]
+		}
+	case earth.MethodConic2:
+		if _, ok := roles["lat2"]; !ok {
+			method = earth.MethodConic1
+		}
+	case earth.MethodObliqueMercatorA:
+		if _, ok := k.double[keyCenterEasting]; ok {
+			method = earth.MethodObliqueMercatorB
+		}
+	}
+	if roles["scale"] == 0 { // written by some for none
+		delete(roles, "scale")
+	}
+	d.Method, d.Params = method, method.Params(roles)
 	return earth.Define(d)
+}
+
+// fromCitation reads the WKT that some programs put into a citation, behind "ESRI PE String = " or alone.
+func (k geoKeys) fromCitation() (*earth.CRS, error) {
+	for _, key := range []uint16{keyProjCitation, keyCitation} {
+		text := strings.TrimSpace(k.ascii[key])
+		if _, after, ok := strings.Cut(text, "= "); ok {
+			text = strings.TrimSpace(after)
+		}
+		if earth.LooksLikeWKT(text) {
+			return earth.ParseWKT(text)
+		}
+	}
+	return nil, nil
+}
+
+// roleKeys are the keys that hold a parameter, the likeliest first.
+var roleKeys = map[string][]uint16{
+	"lat0": {keyOriginLat, keyFalseOriginLat, keyCenterLat}, "lon0": {keyOriginLon, keyFalseOriginLon, keyCenterLon, keyPoleLon},
+	"lat1": {keyParallel1}, "lat2": {keyParallel2}, "scale": {keyScale, keyScaleAtCenter},
+	"fe": {keyFalseEasting, keyFalseOriginEast, keyCenterEasting}, "fn": {keyFalseNorthing, keyFalseOriginNorth, keyCenterNorthing},
+	"azimuth": {keyAzimuth}, "skew": {keySkew},
 }
 
 func (k geoKeys) linearUnit() (float64, string, error) {
@@ -280,7 +312,11 @@ func (k geoKeys) linearUnit() (float64, string, error) {
 		}
 		return 0, "", fmt.Errorf("its linear unit has a size of %g m: the file is damaged", k.double[keyLinearSize])
 	default:
-		return 0, "", fmt.Errorf("its linear unit EPSG:%d is not known: convert it to metres", u)
+		size, name, err := earth.LinearUnit(int(u))
+		if err != nil {
+			return 0, "", fmt.Errorf("its linear unit EPSG:%d is not known: convert it to metres", u)
+		}
+		return size, name, nil
 	}
 }
 
@@ -310,31 +346,44 @@ func keysOf(c *earth.CRS) (geoKeys, error) {
 		k.short[keyLinearUnit] = 9001
 		delete(k.double, keyLinearSize)
 	}
-	east, north := d.FalseEast/d.Unit, d.FalseNorth/d.Unit
-	k.double[keyFalseEasting], k.double[keyFalseNorthing] = east, north
-	switch d.Method {
-	case earth.MethodTransverseMercator:
-		k.short[keyMethod] = ctTransverseMercator
-		k.double[keyOriginLat], k.double[keyOriginLon], k.double[keyScale] = d.Lat0, d.Lon0, d.Scale
-	case earth.MethodLambertAzimuthalEqualArea:
-		k.short[keyMethod] = ctLambertAzimuthal
-		k.double[keyCenterLat], k.double[keyCenterLon] = d.Lat0, d.Lon0
-	case earth.MethodAlbers:
-		k.short[keyMethod] = ctAlbers
-		k.double[keyOriginLat], k.double[keyOriginLon], k.double[keyParallel1], k.double[keyParallel2] = d.Lat0, d.Lon0, d.Lat1, d.Lat2
-	case earth.MethodCylindricalEqualArea:
-		k.short[keyMethod] = ctCylindrical
-		k.double[keyOriginLon], k.double[keyParallel1] = d.Lon0, d.Lat1
-	case earth.MethodMercator:
-		k.short[keyMethod] = ctMercator
-		k.double[keyOriginLat], k.double[keyOriginLon] = 0, d.Lon0
-		if d.TrueScaleLat {
-			k.double[keyParallel1] = d.Lat1
-		} else {
-			k.double[keyScale] = d.Scale
+	code := uint64(0)
+	for ct, m := range methodOf {
+		if m == d.Method {
+			code = ct
 		}
-	default:
+	}
+	roles := d.Roles()
+	switch d.Method { // those that share a code with another
+	case earth.MethodMercatorB:
+		code = 7
+	case earth.MethodObliqueMercatorB:
+		code = 3
+	case earth.MethodPolarStereographicA:
+		code = 15
+	case earth.MethodPolarStereographicB:
+		roles["lat0"] = roles["lat1"]
+		delete(roles, "lat1")
+	}
+	if code == 0 {
 		return k, fmt.Errorf("the CRS %s cannot be written to a GeoTIFF without an EPSG code", c.Name)
+	}
+	k.short[keyMethod] = code
+	for role, v := range roles {
+		keys := roleKeys[role]
+		if len(keys) == 0 {
+			return k, fmt.Errorf("the CRS %s cannot be written to a GeoTIFF without an EPSG code", c.Name)
+		}
+		key := keys[0]
+		switch {
+		case role == "fe" || role == "fn":
+			v /= d.Unit
+			if d.Method == earth.MethodObliqueMercatorB {
+				key = keys[2]
+			}
+		case d.Method == earth.MethodLambertAzimuthalEqualArea && (role == "lat0" || role == "lon0"):
+			key = keys[2]
+		}
+		k.double[key] = v
 	}
 	return k, nil
 }
@@ -347,6 +396,15 @@ func (k geoKeys) putBase(c *earth.CRS) {
 		return
 	}
 	k.short[keyGeodeticCRS], k.short[keyEllipsoid] = userDefined, userDefined
+	if c.Datum.Code != 0 {
+		k.short[keyDatum] = uint64(c.Datum.Code)
+	}
+	if c.Meridian != 0 {
+		k.short[keyPrimeMeridian], k.double[keyPrimeMeridianLon] = userDefined, c.Meridian/c.Unit
+	}
+	if c.UnitName == "grad" {
+		k.short[keyAngularUnit] = 9105
+	}
 	k.double[keySemiMajor] = c.Ellipsoid.A
 	k.double[keySemiMinor] = c.Ellipsoid.B()
 }

@@ -114,14 +114,30 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 
 func TestCRSWrittenOut(t *testing.T) {
 	wgs, _ := earth.Lookup(4326)
-	for _, d := range []earth.Definition{
-		{Method: earth.MethodTransverseMercator, Lon0: 13.5, Scale: 0.9999, FalseEast: 1000},
-		{Method: earth.MethodLambertAzimuthalEqualArea, Lat0: 58, Lon0: 12, FalseNorth: 500},
-		{Method: earth.MethodAlbers, Lat0: 50, Lon0: 12, Lat1: 55, Lat2: 61},
-		{Method: earth.MethodCylindricalEqualArea, Lon0: 12, Lat1: 30},
-		{Method: earth.MethodMercator, Lon0: 12, Lat1: 58, TrueScaleLat: true},
-		{Method: earth.MethodMercator, Lon0: 12, Scale: 0.9},
+	for _, of := range []struct {
+		method earth.Method
+		roles  earth.Roles
+	}{
+		{earth.MethodTransverseMercator, earth.Roles{"lon0": 13.5, "scale": 0.9999, "fe": 1000}},
+		{earth.MethodTransverseMercatorSouth, earth.Roles{"lon0": 13.5, "lat0": 10, "scale": 1, "fe": 1000}},
+		{earth.MethodLambertAzimuthalEqualArea, earth.Roles{"lat0": 58, "lon0": 12, "fn": 500}},
+		{earth.MethodAlbers, earth.Roles{"lat0": 50, "lon0": 12, "lat1": 55, "lat2": 61}},
+		{earth.MethodCylindricalEqualArea, earth.Roles{"lon0": 12, "lat1": 30}},
+		{earth.MethodMercatorB, earth.Roles{"lon0": 12, "lat1": 58}},
+		{earth.MethodMercatorA, earth.Roles{"lon0": 12, "scale": 0.9}},
+		{earth.MethodConic2, earth.Roles{"lat0": 50, "lon0": 12, "lat1": 55, "lat2": 61, "fe": 7}},
+		{earth.MethodConic1, earth.Roles{"lat0": 50, "lon0": 12, "scale": 0.99, "fe": 7}},
+		{earth.MethodPolarStereographicA, earth.Roles{"lat0": 90, "lon0": 12, "scale": 0.994, "fe": 7}},
+		{earth.MethodPolarStereographicB, earth.Roles{"lat1": 71, "lon0": 12, "fe": 7}},
+		{earth.MethodObliqueStereographic, earth.Roles{"lat0": 52, "lon0": 12, "scale": 0.9999, "fe": 7}},
+		{earth.MethodObliqueMercatorA, earth.Roles{"lat0": 52, "lon0": 12, "azimuth": 30, "skew": 30, "scale": 0.9999, "fe": 7}},
+		{earth.MethodObliqueMercatorB, earth.Roles{"lat0": 52, "lon0": 12, "azimuth": 30, "skew": 29, "scale": 0.9999, "fe": 7}},
+		{earth.MethodCassini, earth.Roles{"lat0": 52, "lon0": 12, "fe": 7}},
+		{earth.MethodPolyconic, earth.Roles{"lat0": 52, "lon0": 12, "fe": 7}},
+		{earth.MethodSinusoidal, earth.Roles{"lon0": 12}},
+		{earth.MethodEquidistantSpherical, earth.Roles{"lon0": 12, "lat1": 40}},
 	} {
+		d := earth.Definition{Method: of.method, Params: of.method.Params(of.roles)}
 		for _, unit := range []float64{1, 0.3048} {
 			d.Base, d.Name, d.Unit, d.UnitName = wgs, "local", unit, "unit"
 			crs, err := earth.Define(d)
@@ -137,8 +153,8 @@ func TestCRSWrittenOut(t *testing.T) {
 			require.True(t, ok)
 			x2, y2, ok := s.Header().Grid.CRS.FromGeographic(0.22, 1.01)
 			require.True(t, ok)
-			assert.InDelta(t, x, x2, 1e-6, "%s", d.Method)
-			assert.InDelta(t, y, y2, 1e-6, "%s", d.Method)
+			assert.InDelta(t, x, x2, 1e-6, "%d", d.Method)
+			assert.InDelta(t, y, y2, 1e-6, "%d", d.Method)
 			s.Close()
 		}
 	}
