@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -77,47 +76,16 @@ func patchy(tb testing.TB, name string) string {
 	h := raster.Header{Type: raster.Uint8, Grid: raster.Grid{Width: side, Height: side, X0: p.x0, Y0: p.y0, DX: p.dx, DY: p.dy, CRS: crs}}
 	f, err := os.Create(path + ".part")
 	require.NoError(tb, err)
-	w, err := geotiff.NewWriter(f, h, geotiff.Options{TileSize: tile})
-	require.NoError(tb, err)
-	// Tiles are filled by all processors and written in order.
-	const n = side / tile
-	done := make([]chan *raster.Cells, n*n)
-	for i := range done {
-		done[i] = make(chan *raster.Cells, 1)
-	}
-	var next atomic.Int64
-	limit := make(chan struct{}, 16)
-	for range runtime.GOMAXPROCS(0) {
-		go func() {
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= n*n {
-					return
-				}
-				limit <- struct{}{}
-				c := &raster.Cells{}
-				c.Resize(raster.Uint8, tile, tile, tile)
-				rng := rand.New(rand.NewPCG(uint64(i), 9))
-				for y := range tile {
-					for x := range tile {
-						X, Y := float64(i%n*tile+x), float64(i/n*tile+y)
-						v := noise(X/120, Y/120, 1) + 0.5*noise(X/31, Y/31, 2) + 0.25*noise(X/7, Y/7, 3)
-						class := math.Floor(v / 1.75 * 9)
-						if rng.IntN(100) == 0 {
-							class = float64(rng.IntN(9))
-						}
-						c.U8[y*tile+x] = uint8(class) + 1
-					}
-				}
-				done[i] <- c
-			}
-		}()
-	}
-	for _, d := range done {
-		require.NoError(tb, w.WriteTile(<-d))
-		<-limit
-	}
-	require.NoError(tb, w.Close())
+	src := raster.NewFunc(h, func(c, r int) float64 {
+		x, y := float64(c), float64(r)
+		v := noise(x/120, y/120, 1) + 0.5*noise(x/31, y/31, 2) + 0.25*noise(x/7, y/7, 3)
+		class := math.Floor(v / 1.75 * 9)
+		if odd := noise(x*7919, y*104729, 9); odd < 0.01 {
+			class = math.Floor(odd * 900)
+		}
+		return class + 1
+	})
+	require.NoError(tb, geotiff.Write(context.Background(), f, src, geotiff.Options{TileSize: tile, NoOverviews: true}))
 	require.NoError(tb, f.Close())
 	require.NoError(tb, os.Rename(path+".part", path))
 	return path

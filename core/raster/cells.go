@@ -162,3 +162,16 @@ func (c *Cells) Copy(col, row int, src *Cells, srcCol, srcRow, width, height int
 		}
 	}
 }
+
+// Fill sets all cells of the window to v, which the type must hold.
+func (c *Cells) Fill(v float64) {
+	if c.Width == 0 || c.Height == 0 {
+		return
+	}
+	for col := range c.Width {
+		c.Set(col, 0, v)
+	}
+	for row := 1; row < c.Height; row++ {
+		c.Copy(0, row, c, 0, 0, c.Width, 1)
+	}
+}

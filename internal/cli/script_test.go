@@ -87,21 +87,8 @@ func makeRaster(ts *testscript.TestScript, _ bool, args []string) {
 	f, err := os.Create(ts.MkAbs(args[0]))
 	ts.Check(err)
 	defer f.Close()
-	w, err := geotiff.NewWriter(f, h, geotiff.Options{TileSize: 16})
-	ts.Check(err)
-	var c raster.Cells
-	for r := 0; r < g.Height; r += 16 {
-		for col := 0; col < g.Width; col += 16 {
-			c.Resize(raster.Uint8, 16, 16, 16)
-			for y := range 16 {
-				for x := range 16 {
-					c.Set(x, y, float64((col+x)/10+1))
-				}
-			}
-			ts.Check(w.WriteTile(&c))
-		}
-	}
-	ts.Check(w.Close())
+	src := raster.NewFunc(h, func(c, _ int) float64 { return float64(c/10 + 1) })
+	ts.Check(geotiff.Write(context.Background(), f, src, geotiff.Options{TileSize: 16}))
 }
 
 // nothing-left [DIR] looks for temporary files.

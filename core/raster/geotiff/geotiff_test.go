@@ -2,6 +2,7 @@ package geotiff
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"io"
 	"math"
@@ -41,30 +42,8 @@ func write(t testing.TB, path string, h raster.Header, o Options) {
 	require.NoError(t, encode(f, h, o))
 }
 
-func encode(f io.WriteSeeker, h raster.Header, o Options) error {
-	w, err := NewWriter(f, h, o)
-	if err != nil {
-		return err
-	}
-	ts := max(o.TileSize, 16)
-	if o.TileSize == 0 {
-		ts = 512
-	}
-	var cells raster.Cells
-	for r0 := 0; r0 < h.Grid.Height; r0 += ts {
-		for c0 := 0; c0 < h.Grid.Width; c0 += ts {
-			cells.Resize(h.Type, ts, ts, ts)
-			for r := r0; r < min(r0+ts, h.Grid.Height); r++ {
-				for c := c0; c < min(c0+ts, h.Grid.Width); c++ {
-					cells.Set(c-c0, r-r0, value(c, r))
-				}
-			}
-			if err := w.WriteTile(&cells); err != nil {
-				return err
-			}
-		}
-	}
-	return w.Close()
+func encode(f io.Writer, h raster.Header, o Options) error {
+	return Write(context.Background(), f, raster.NewFunc(h, value), o)
 }
 
 // same checks every cell, read in windows that do not follow the blocks.
@@ -213,17 +192,7 @@ func TestBandsOfAnotherWriter(t *testing.T) {
 			path := filepath.Join(dir, fmt.Sprintf("b%d.tif", b))
 			f, err := os.Create(path)
 			require.NoError(t, err)
-			w, err := NewWriter(f, h, Options{TileSize: 128})
-			require.NoError(t, err)
-			var c raster.Cells
-			c.Resize(raster.Uint8, 128, 128, 128)
-			for r := range 75 {
-				for col := range 100 {
-					c.Set(col, r, value(col, r)+float64(b)*50)
-				}
-			}
-			require.NoError(t, w.WriteTile(&c))
-			require.NoError(t, w.Close())
+			require.NoError(t, Write(context.Background(), f, raster.NewFunc(h, func(c, r int) float64 { return value(c, r) + float64(b)*50 }), Options{TileSize: 128}))
 			f.Close()
 			parts = append(parts, path)
 		}

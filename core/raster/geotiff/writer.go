@@ -2,12 +2,18 @@ package geotiff
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"math"
+	"os"
+	"runtime"
 	"slices"
 	"strconv"
+	"sync"
+	"sync/atomic"
 
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
@@ -15,98 +21,307 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-// Compression is how a Writer stores blocks.
+// Compression is how blocks are stored.
 type Compression int
 
-// What a Writer can do.
+// What can be written.
 const (
 	Deflate Compression = iota
 	Zstandard
 	Uncompressed
 )
 
-// Options say how a raster is written. The zero value is Deflate in tiles of 512 × 512 cells,
-// as a BigTIFF only when the cells could need it.
+// Options say how a raster is written. The zero value is Deflate in tiles of 512 × 512 cells with overviews,
+// as a BigTIFF only when the file needs it.
 type Options struct {
 	Compression Compression
 	TileSize    int  // a multiple of 16; 0 is 512
 	BigTIFF     bool // even when the file is small
+	NoOverviews bool
+	Values      bool   // cells are measurements: overviews are means instead of majorities
+	SpillDir    string // where what does not fit into memory waits; "" is the system's folder for such files
+	Threads     int    // 0 takes all processors
+	// Progress, when not nil, is told from time to time how many of the tiles are done.
+	Progress func(done, total int)
 }
 
-// Writer writes a tiled GeoTIFF of one band: tiles first, then the directory.
-type Writer struct {
-	w               io.WriteSeeker
-	h               raster.Header
-	o               Options
-	big             bool
-	at              uint64
-	across, down    int
-	next            int
-	offsets, counts []uint64
-	plain           []byte
-	packed          bytes.Buffer
-	zlib            *zlib.Writer
-	zstd            *zstd.Encoder
+// Write writes a raster as a cloud-optimised GeoTIFF: directories first, the largest image first; then the
+// tiles, those of the smallest overview first. It reads each window of the source once; the
+// compressed tiles wait, beyond 32 MiB in a temporary file, until the directories, which tell where each lies,
+// can be written. Each overview halves the one before, until one tile holds it: a cell of it is the
+// majority of four cells (of several the one that comes first, from the north-west on), or with Values
+// their mean; nodata takes no part. The same cells give the same bytes.
+func Write(ctx context.Context, out io.Writer, src raster.Source, o Options) error {
+	t, err := newWriter(src, o)
+	if err != nil {
+		return err
+	}
+	defer t.spill.close()
+	if err := t.encode(ctx); err != nil {
+		return err
+	}
+	return t.assemble(out)
 }
 
-// NewWriter begins a file with the grid, CRS, type, nodata value and palette of the header.
-func NewWriter(w io.WriteSeeker, h raster.Header, o Options) (*Writer, error) {
+// level is the image or an overview of it.
+type level struct {
+	width, height int
+	across, down  int
+	offsets       []int64 // in the spill, by tile
+	counts        []uint32
+	band          raster.Cells // of an overview: the row of tiles that is being made
+}
+
+type writer struct {
+	src     raster.Source
+	h       raster.Header
+	o       Options
+	levels  []*level
+	workers []*packer
+	spill   spill
+	done    atomic.Int64
+	total   int
+}
+
+func newWriter(src raster.Source, o Options) (*writer, error) {
+	h := src.Header()
 	if o.TileSize == 0 {
 		o.TileSize = 512
 	}
-	if o.TileSize < 16 || o.TileSize%16 != 0 {
-		return nil, fmt.Errorf("a tile size of %d is no multiple of 16", o.TileSize)
-	}
-	if len(h.Palette) > 0 && h.Type != raster.Uint8 && h.Type != raster.Uint16 {
-		return nil, fmt.Errorf("a palette goes with uint8 and uint16 cells only, not %s", h.Type)
+	if o.TileSize < 16 || o.TileSize%16 != 0 || o.TileSize > 1<<14 {
+		return nil, fmt.Errorf("a tile size of %d is no multiple of 16 up to 16384", o.TileSize)
 	}
 	if h.NoData != nil && !h.Type.Holds(*h.NoData) {
 		return nil, fmt.Errorf("the nodata value %g does not fit in %s cells", *h.NoData, h.Type)
 	}
-	t := &Writer{w: w, h: h, o: o}
-	g := h.Grid
-	t.across, t.down = (g.Width+o.TileSize-1)/o.TileSize, (g.Height+o.TileSize-1)/o.TileSize
-	tiles := uint64(t.across) * uint64(t.down)
-	cells := tiles * uint64(o.TileSize*o.TileSize*h.Type.Bytes())
-	// Deflate and Zstandard add less than a thousandth to what they cannot compress.
-	t.big = o.BigTIFF || cells+cells/1000+tiles*64+1<<20 > math.MaxUint32
-	header := []byte{'I', 'I', 42, 0, 0, 0, 0, 0}
-	if t.big {
-		header = []byte{'I', 'I', 43, 0, 8, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}
+	if len(h.Palette) > 0 && h.Type != raster.Uint8 && h.Type != raster.Uint16 {
+		h.Palette = nil // a palette goes with these types only
 	}
-	t.plain = make([]byte, o.TileSize*o.TileSize*h.Type.Bytes())
-	return t, t.put(header)
+	if o.Threads <= 0 {
+		o.Threads = runtime.GOMAXPROCS(0)
+	}
+	t := &writer{src: src, h: h, o: o, spill: spill{dir: o.SpillDir}}
+	for range o.Threads {
+		t.workers = append(t.workers, &packer{o: o, reader: src.NewReader()})
+	}
+	w, ht := h.Grid.Width, h.Grid.Height
+	for {
+		l := &level{width: w, height: ht, across: (w + o.TileSize - 1) / o.TileSize, down: (ht + o.TileSize - 1) / o.TileSize}
+		if n := int64(l.across) * int64(l.down); n > 1<<31 {
+			return nil, fmt.Errorf("%d tiles are more than a GeoTIFF of this kind can have", n)
+		}
+		l.offsets, l.counts = make([]int64, l.across*l.down), make([]uint32, l.across*l.down)
+		t.levels = append(t.levels, l)
+		t.total += l.across * l.down
+		if o.NoOverviews || l.across == 1 && l.down == 1 {
+			break
+		}
+		w, ht = (w+1)/2, (ht+1)/2
+	}
+	for _, l := range t.levels[1:] {
+		l.band.Resize(h.Type, l.width, min(o.TileSize, l.height), l.width)
+	}
+	return t, nil
 }
 
-func (t *Writer) put(b []byte) error {
-	n, err := t.w.Write(b)
-	t.at += uint64(n)
-	return err
+// encode compresses the tiles of all levels, row by row of tiles.
+func (t *writer) encode(ctx context.Context) error {
+	l := t.levels[0]
+	ts := t.o.TileSize
+	for ty := range l.down {
+		read := func(r raster.Reader, tx int, dst *raster.Cells) error {
+			w := raster.Window{Col: tx * ts, Row: ty * ts, Width: min(ts, l.width-tx*ts), Height: min(ts, l.height-ty*ts)}
+			return r.Read(w, dst)
+		}
+		if err := t.row(ctx, 0, ty, read); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// WriteTile stores the next tile; tiles come row by row. Cells beyond the raster's edge are
-// not looked at.
-func (t *Writer) WriteTile(c *raster.Cells) error {
-	if t.next >= t.across*t.down {
-		return fmt.Errorf("all %d tiles are written", t.next)
+// row compresses a row of tiles of a level and lays it, halved, into the next level, whose row follows when
+// it is full.
+func (t *writer) row(ctx context.Context, n, ty int, read func(r raster.Reader, tx int, dst *raster.Cells) error) error {
+	l, ts := t.levels[n], t.o.TileSize
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	for _, w := range t.workers[:min(len(t.workers), l.across)] {
+		wg.Go(func() {
+			for {
+				tx := int(next.Add(1)) - 1
+				if tx >= l.across || ctx.Err() != nil {
+					return
+				}
+				err := read(w.reader, tx, &w.cells)
+				if err == nil {
+					var b []byte
+					if b, err = w.pack(&w.cells); err == nil {
+						i := ty*l.across + tx
+						l.counts[i] = uint32(len(b))
+						l.offsets[i], err = t.spill.add(b)
+					}
+				}
+				if err != nil {
+					cancel(err)
+					return
+				}
+				if n+1 < len(t.levels) {
+					t.halve(&w.cells, &t.levels[n+1].band, tx*ts/2, ty%2*ts/2)
+				}
+				if done := t.done.Add(1); t.o.Progress != nil {
+					t.o.Progress(int(done), t.total)
+				}
+			}
+		})
 	}
-	if c.Type != t.h.Type {
-		return fmt.Errorf("%s cells in a raster of %s", c.Type, t.h.Type)
-	}
-	size, ts := t.h.Type.Bytes(), t.o.TileSize
-	col, row := t.next%t.across*ts, t.next/t.across*ts
-	width, height := min(ts, t.h.Grid.Width-col), min(ts, t.h.Grid.Height-row)
-	clear(t.plain)
-	for r := range height {
-		pack(t.plain[r*ts*size:], c, r*c.Stride, width)
-	}
-	b, err := t.compress()
-	if err != nil {
+	wg.Wait()
+	if err := context.Cause(ctx); err != nil {
+		if errors.Is(err, context.Canceled) {
+			err = errors.New("stopped before the end")
+		}
 		return err
 	}
-	t.offsets, t.counts = append(t.offsets, t.at), append(t.counts, uint64(len(b)))
-	t.next++
-	return t.put(b)
+	if n+1 == len(t.levels) || ty%2 == 0 && ty != l.down-1 {
+		return nil
+	}
+	up := t.levels[n+1]
+	uy := ty / 2
+	up.band.Height = min(ts, up.height-uy*ts)
+	return t.row(ctx, n+1, uy, func(_ raster.Reader, tx int, dst *raster.Cells) error {
+		width := min(ts, up.width-tx*ts)
+		dst.Resize(t.h.Type, width, up.band.Height, width)
+		dst.Copy(0, 0, &up.band, tx*ts, 0, width, up.band.Height)
+		return nil
+	})
+}
+
+// halve lays cells, halved, into dst from col, row on.
+func (t *writer) halve(src, dst *raster.Cells, col, row int) {
+	none := math.NaN()
+	if t.h.NoData != nil {
+		none = *t.h.NoData
+	}
+	for r := 0; r < src.Height; r += 2 {
+		if src.Type == raster.Uint8 && !t.o.Values && r+1 < src.Height {
+			a, b := src.U8[r*src.Stride:][:src.Width], src.U8[(r+1)*src.Stride:][:src.Width]
+			d := dst.U8[(row+r/2)*dst.Stride+col:]
+			n := -1
+			if !math.IsNaN(none) {
+				n = int(none)
+			}
+			for c := 0; c+1 < src.Width; c += 2 {
+				d[c/2] = majority(a[c], a[c+1], b[c], b[c+1], n)
+			}
+			if src.Width%2 == 1 {
+				c := src.Width - 1
+				d[c/2] = majority(a[c], a[c], b[c], b[c], n)
+			}
+			continue
+		}
+		for c := 0; c < src.Width; c += 2 {
+			var values [4]float64
+			n := 0
+			for k := range 4 {
+				x, y := c+k%2, r+k/2
+				if x >= src.Width || y >= src.Height {
+					continue
+				}
+				if v := src.At(x, y); v != none && !math.IsNaN(v) {
+					values[n] = v
+					n++
+				}
+			}
+			v := none
+			switch {
+			case n == 0 && math.IsNaN(none) && !t.h.Type.Floating():
+				v = 0
+			case n > 0 && t.o.Values:
+				v = raster.Combine(raster.Mean, values[:n])
+				if !t.h.Type.Floating() {
+					v = math.Round(v)
+				}
+			case n > 0:
+				v = raster.Combine(raster.Majority, values[:n])
+			}
+			dst.Set(col+c/2, row+r/2, v)
+		}
+	}
+}
+
+// majority is the value that most of four bytes hold, none (or -1) apart; of several, the first.
+func majority(a, b, c, d uint8, none int) uint8 {
+	if a == b && int(a) != none {
+		return a
+	}
+	best, most, all := a, 0, [4]uint8{a, b, c, d}
+	for i, v := range all {
+		if int(v) == none {
+			continue
+		}
+		n := 0
+		for _, u := range all[i:] {
+			if u == v {
+				n++
+			}
+		}
+		if n > most {
+			best, most = v, n
+		}
+	}
+	return best
+}
+
+// packer reads and compresses tiles; each goroutine has its own.
+type packer struct {
+	o      Options
+	reader raster.Reader
+	cells  raster.Cells
+	plain  []byte
+	packed bytes.Buffer
+	zlib   *zlib.Writer
+	zstd   *zstd.Encoder
+}
+
+// pack compresses a tile. What it returns is valid until the next call.
+func (p *packer) pack(c *raster.Cells) ([]byte, error) {
+	size, ts := c.Type.Bytes(), p.o.TileSize
+	if p.plain == nil {
+		p.plain = make([]byte, ts*ts*size)
+	}
+	if c.Width < ts || c.Height < ts {
+		clear(p.plain)
+	}
+	for r := range c.Height {
+		pack(p.plain[r*ts*size:], c, r*c.Stride, c.Width)
+	}
+	switch p.o.Compression {
+	case Uncompressed:
+		return p.plain, nil
+	case Zstandard:
+		if p.zstd == nil {
+			var err error
+			if p.zstd, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
+				return nil, err
+			}
+		}
+		return p.zstd.EncodeAll(p.plain, nil), nil
+	}
+	p.packed.Reset()
+	if p.zlib == nil {
+		p.zlib = zlib.NewWriter(&p.packed)
+	} else {
+		p.zlib.Reset(&p.packed)
+	}
+	if _, err := p.zlib.Write(p.plain); err != nil {
+		return nil, err
+	}
+	if err := p.zlib.Close(); err != nil {
+		return nil, err
+	}
+	return p.packed.Bytes(), nil
 }
 
 func pack(dst []byte, c *raster.Cells, at, n int) {
@@ -131,112 +346,212 @@ func pack(dst []byte, c *raster.Cells, at, n int) {
 	}
 }
 
-func (t *Writer) compress() ([]byte, error) {
-	switch t.o.Compression {
-	case Uncompressed:
-		return t.plain, nil
-	case Zstandard:
-		if t.zstd == nil {
-			var err error
-			if t.zstd, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
-				return nil, err
-			}
-		}
-		return t.zstd.EncodeAll(t.plain, nil), nil
-	}
-	t.packed.Reset()
-	if t.zlib == nil {
-		t.zlib = zlib.NewWriter(&t.packed)
-	} else {
-		t.zlib.Reset(&t.packed)
-	}
-	if _, err := t.zlib.Write(t.plain); err != nil {
-		return nil, err
-	}
-	if err := t.zlib.Close(); err != nil {
-		return nil, err
-	}
-	return t.packed.Bytes(), nil
+// spill keeps compressed tiles: in memory, and when they are many in a file.
+type spill struct {
+	dir    string
+	mu     sync.Mutex
+	memory []byte
+	file   *os.File
+	size   int64 // of the file
 }
 
-// entry is a directory entry to be written.
+const spillMemory = 32 << 20
+
+func (s *spill) add(b []byte) (int64, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.file == nil && len(s.memory)+len(b) <= spillMemory {
+		s.memory = append(s.memory, b...)
+		return int64(len(s.memory) - len(b)), nil
+	}
+	if s.file == nil {
+		f, err := os.CreateTemp(s.dir, ".verdex-*")
+		if err != nil {
+			return 0, err
+		}
+		s.file = f
+	}
+	at := int64(len(s.memory)) + s.size
+	n, err := s.file.Write(b)
+	s.size += int64(n)
+	return at, err
+}
+
+func (s *spill) get(at int64, b []byte) error {
+	if kept := int64(len(s.memory)); at >= kept {
+		_, err := s.file.ReadAt(b, at-kept)
+		return err
+	}
+	copy(b, s.memory[at:])
+	return nil
+}
+
+func (s *spill) close() {
+	if s.file != nil {
+		s.file.Close()
+		os.Remove(s.file.Name())
+	}
+}
+
+// assemble writes the file from the directories and the compressed tiles.
+func (t *writer) assemble(out io.Writer) error {
+	directories := make([][]entry, len(t.levels))
+	var data uint64
+	for i, l := range t.levels {
+		var err error
+		if directories[i], err = t.entries(i); err != nil {
+			return err
+		}
+		for _, n := range l.counts {
+			data += uint64(n)
+		}
+	}
+	place := func(big bool) (starts []uint64, end uint64) {
+		end = 8
+		if big {
+			end = 16
+		}
+		for _, d := range directories {
+			starts = append(starts, end)
+			end += directorySize(d, big)
+		}
+		return starts, end
+	}
+	big := t.o.BigTIFF
+	starts, end := place(big)
+	if !big && end+data > math.MaxUint32 {
+		big = true
+		starts, end = place(big)
+	}
+	// Tiles: the smallest overview first.
+	at := end
+	for i := len(t.levels) - 1; i >= 0; i-- {
+		offsets := make([]uint64, len(t.levels[i].counts))
+		for k, n := range t.levels[i].counts {
+			offsets[k] = at
+			at += uint64(n)
+		}
+		for k := range directories[i] {
+			if directories[i][k].tag == tagTileOffsets {
+				directories[i][k] = positions(tagTileOffsets, offsets)
+			}
+		}
+	}
+	le := binary.LittleEndian
+	header := le.AppendUint32([]byte{'I', 'I', 42, 0}, uint32(starts[0]))
+	if big {
+		header = le.AppendUint64([]byte{'I', 'I', 43, 0, 8, 0, 0, 0}, starts[0])
+	}
+	if _, err := out.Write(header); err != nil {
+		return err
+	}
+	for i, d := range directories {
+		next := uint64(0)
+		if i+1 < len(starts) {
+			next = starts[i+1]
+		}
+		if _, err := out.Write(directoryBytes(d, starts[i], next, big)); err != nil {
+			return err
+		}
+	}
+	var b []byte
+	for i := len(t.levels) - 1; i >= 0; i-- {
+		for k, n := range t.levels[i].counts {
+			b = sized(b, int(n))
+			if err := t.spill.get(t.levels[i].offsets[k], b); err != nil {
+				return err
+			}
+			if _, err := out.Write(b); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// entry is a directory entry to be written. Positions, kind 16, are written as kind 4 in a file that is no
+// BigTIFF.
 type entry struct {
 	tag, kind uint16
 	count     int
 	data      []byte
 }
 
-// Close writes the directory. The file is complete only after it.
-func (t *Writer) Close() error {
-	if t.next != t.across*t.down {
-		return fmt.Errorf("%d of %d tiles were written", t.next, t.across*t.down)
+// stored is the entry as a file of the kind holds it.
+func (e entry) stored(big bool) entry {
+	if e.kind != 16 || big {
+		return e
 	}
-	entries, err := t.entries()
-	if err != nil {
-		return err
+	short := entry{tag: e.tag, kind: 4, count: e.count, data: make([]byte, 0, len(e.data)/2)}
+	for i := range e.count {
+		short.data = append(short.data, e.data[i*8:i*8+4]...)
 	}
+	return short
+}
+
+// sizes are those of the count of entries, of an entry, and of what it holds itself.
+func sizes(big bool) (count, each, inline int) {
+	if big {
+		return 8, 20, 8
+	}
+	return 2, 12, 4
+}
+
+// directorySize is the size of a directory with the data that follow it.
+func directorySize(entries []entry, big bool) uint64 {
+	count, each, inline := sizes(big)
+	n := count + each*len(entries) + inline
+	for _, e := range entries {
+		size := len(e.data)
+		if e.kind == 16 && !big {
+			size /= 2
+		}
+		if size > inline {
+			n += size + size%2
+		}
+	}
+	return uint64(n + n%2)
+}
+
+// directoryBytes writes a directory that begins at start, with its data behind it.
+func directoryBytes(entries []entry, start, next uint64, big bool) []byte {
 	slices.SortFunc(entries, func(a, b entry) int { return int(a.tag) - int(b.tag) })
 	le := binary.LittleEndian
-	inline := 4
-	if t.big {
-		inline = 8
-	}
-	offsets := make([]uint64, len(entries))
-	for i, e := range entries {
-		if len(e.data) > inline {
-			if t.at%2 == 1 {
-				if err := t.put([]byte{0}); err != nil {
-					return err
-				}
-			}
-			offsets[i] = t.at
-			if err := t.put(e.data); err != nil {
-				return err
-			}
+	count, each, inline := sizes(big)
+	var b, tail []byte
+	number := func(b []byte, v uint64) []byte {
+		if big {
+			return le.AppendUint64(b, v)
 		}
+		return le.AppendUint32(b, uint32(v))
 	}
-	if t.at%2 == 1 {
-		if err := t.put([]byte{0}); err != nil {
-			return err
-		}
-	}
-	start := t.at
-	var b []byte
-	if t.big {
+	if big {
 		b = le.AppendUint64(b, uint64(len(entries)))
 	} else {
 		b = le.AppendUint16(b, uint16(len(entries)))
 	}
-	for i, e := range entries {
+	behind := start + uint64(count+each*len(entries)+inline)
+	for _, e := range entries {
+		e = e.stored(big)
 		b = le.AppendUint16(b, e.tag)
 		b = le.AppendUint16(b, e.kind)
-		value := make([]byte, inline)
-		if t.big {
-			b = le.AppendUint64(b, uint64(e.count))
-			le.PutUint64(value, offsets[i])
-		} else {
-			b = le.AppendUint32(b, uint32(e.count))
-			le.PutUint32(value, uint32(offsets[i]))
-		}
+		b = number(b, uint64(e.count))
 		if len(e.data) <= inline {
-			clear(value)
-			copy(value, e.data)
+			b = append(b, e.data...)
+			b = append(b, make([]byte, inline-len(e.data))...)
+			continue
 		}
-		b = append(b, value...)
+		b = number(b, behind+uint64(len(tail)))
+		tail = append(tail, e.data...)
+		if len(tail)%2 == 1 {
+			tail = append(tail, 0)
+		}
 	}
-	b = append(b, make([]byte, inline)...) // no next directory
-	if err := t.put(b); err != nil {
-		return err
+	b = append(number(b, next), tail...)
+	if len(b)%2 == 1 {
+		b = append(b, 0)
 	}
-	at, pointer := int64(4), le.AppendUint32(nil, uint32(start))
-	if t.big {
-		at, pointer = 8, le.AppendUint64(nil, start)
-	}
-	if _, err := t.w.Seek(at, io.SeekStart); err != nil {
-		return err
-	}
-	_, err = t.w.Write(pointer)
-	return err
+	return b
 }
 
 func shorts(tag uint16, v ...uint16) entry {
@@ -267,15 +582,8 @@ func ascii(tag uint16, s string) entry {
 	return entry{tag: tag, kind: 2, count: len(s) + 1, data: append([]byte(s), 0)}
 }
 
-// positions are the offsets or counts of tiles, in 4 or 8 bytes each.
-func (t *Writer) positions(tag uint16, v []uint64) entry {
-	if !t.big {
-		small := make([]uint32, len(v))
-		for i, x := range v {
-			small[i] = uint32(x)
-		}
-		return longs(tag, small...)
-	}
+// positions are offsets of tiles.
+func positions(tag uint16, v []uint64) entry {
 	e := entry{tag: tag, kind: 16, count: len(v)}
 	for _, x := range v {
 		e.data = binary.LittleEndian.AppendUint64(e.data, x)
@@ -283,8 +591,9 @@ func (t *Writer) positions(tag uint16, v []uint64) entry {
 	return e
 }
 
-func (t *Writer) entries() ([]entry, error) {
-	g, ts := t.h.Grid, uint16(t.o.TileSize)
+// entries are those of level n; the offsets of its tiles are still 0.
+func (t *writer) entries(n int) ([]entry, error) {
+	l, g, ts := t.levels[n], t.h.Grid, uint16(t.o.TileSize)
 	format := uint16(1)
 	switch t.h.Type {
 	case raster.Int8, raster.Int16, raster.Int32:
@@ -294,11 +603,10 @@ func (t *Writer) entries() ([]entry, error) {
 	}
 	photometric, compression := uint16(1), map[Compression]uint16{Deflate: compressDeflate, Zstandard: compressZstd, Uncompressed: compressNone}[t.o.Compression]
 	out := []entry{
-		longs(tagWidth, uint32(g.Width)), longs(tagHeight, uint32(g.Height)),
+		longs(tagWidth, uint32(l.width)), longs(tagHeight, uint32(l.height)),
 		shorts(tagBits, uint16(t.h.Type.Bytes()*8)), shorts(tagCompression, compression),
 		shorts(tagSamples, 1), shorts(tagPlanar, 1), shorts(tagTileWidth, ts), shorts(tagTileHeight, ts),
-		shorts(tagSampleFormat, format),
-		t.positions(tagTileOffsets, t.offsets), t.positions(tagTileCounts, t.counts),
+		shorts(tagSampleFormat, format), longs(tagTileCounts, l.counts...), positions(tagTileOffsets, make([]uint64, len(l.counts))),
 	}
 	if len(t.h.Palette) > 0 {
 		photometric = 3
@@ -312,6 +620,9 @@ func (t *Writer) entries() ([]entry, error) {
 	out = append(out, shorts(tagPhotometric, photometric))
 	if t.h.NoData != nil {
 		out = append(out, ascii(tagNoData, strconv.FormatFloat(*t.h.NoData, 'g', -1, 64)))
+	}
+	if n > 0 {
+		return append(out, longs(tagSubfile, 1)), nil
 	}
 	if g.DY < 0 {
 		out = append(out, float64s(tagPixelScale, g.DX, -g.DY, 0), float64s(tagTiepoint, 0, 0, 0, g.X0, g.Y0, 0))

@@ -7,6 +7,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"log"
 	"math"
@@ -246,26 +247,8 @@ func write(path string, g raster.Grid, t raster.CellType, nodata *float64, color
 		return err
 	}
 	defer f.Close()
-	const tile = 256
-	w, err := geotiff.NewWriter(f, raster.Header{Grid: g, Type: t, NoData: nodata, Palette: colors}, geotiff.Options{TileSize: tile})
-	if err != nil {
-		return err
-	}
-	var cells raster.Cells
-	for r0 := 0; r0 < g.Height; r0 += tile {
-		for c0 := 0; c0 < g.Width; c0 += tile {
-			cells.Resize(t, tile, tile, tile)
-			for r := r0; r < min(r0+tile, g.Height); r++ {
-				for c := c0; c < min(c0+tile, g.Width); c++ {
-					cells.Set(c-c0, r-r0, value(c, r))
-				}
-			}
-			if err := w.WriteTile(&cells); err != nil {
-				return err
-			}
-		}
-	}
-	if err := w.Close(); err != nil {
+	src := raster.NewFunc(raster.Header{Grid: g, Type: t, NoData: nodata, Palette: colors}, value)
+	if err := geotiff.Write(context.Background(), f, src, geotiff.Options{TileSize: 256, Values: t == raster.Int16}); err != nil {
 		return err
 	}
 	return f.Close()

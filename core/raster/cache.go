@@ -1,0 +1,121 @@
+package raster
+
+import (
+	"sync"
+)
+
+// Cached is a view that keeps decoded blocks, so that windows that do not lie on the source's blocks
+// do not decode a block for each window that touches it. A window that is one block goes straight to
+// the source. At most about limit bytes are kept; blocks that were used last stay.
+func Cached(s Source, limit int) Source {
+	w, h := s.BlockSize()
+	return &cached{Source: s, pool: newPool(limit), blockW: w, blockH: h}
+}
+
+// pool is a set of decoded blocks with a limit on their bytes, shared by the views made with it.
+type pool struct {
+	mu     sync.Mutex
+	limit  int
+	used   int
+	blocks map[blockKey]*block
+	first  block // of a ring of blocks, the one used last behind it
+}
+
+type blockKey struct {
+	view *cached
+	x, y int
+}
+
+type block struct {
+	key        blockKey
+	cells      Cells
+	bytes      int
+	err        error
+	ready      sync.WaitGroup
+	prev, next *block
+}
+
+func newPool(limit int) *pool {
+	p := &pool{limit: limit, blocks: map[blockKey]*block{}}
+	p.first.prev, p.first.next = &p.first, &p.first
+	return p
+}
+
+func (b *block) unlink() { b.prev.next, b.next.prev = b.next, b.prev }
+
+// get gives a block, decoded by fill when it is not there. Two that ask for one at once share the
+// work.
+func (p *pool) get(key blockKey, fill func(*Cells) error) (*Cells, error) {
+	p.mu.Lock()
+	b := p.blocks[key]
+	if b == nil {
+		b = &block{key: key}
+		b.ready.Add(1)
+		p.blocks[key] = b
+		p.push(b)
+		p.mu.Unlock()
+		b.err = fill(&b.cells)
+		b.ready.Done()
+		p.mu.Lock()
+		b.bytes = b.cells.Stride * b.cells.Height * b.cells.Type.Bytes()
+		p.used += b.bytes
+		for old := p.first.prev; p.used > p.limit && old != &p.first && old != b; old = p.first.prev {
+			old.unlink()
+			delete(p.blocks, old.key)
+			p.used -= old.bytes
+		}
+		p.mu.Unlock()
+		return &b.cells, b.err
+	}
+	b.unlink()
+	p.push(b)
+	p.mu.Unlock()
+	b.ready.Wait()
+	return &b.cells, b.err
+}
+
+func (p *pool) push(b *block) {
+	b.prev, b.next = &p.first, p.first.next
+	b.prev.next, b.next.prev = b, b
+}
+
+type cached struct {
+	Source
+	pool           *pool
+	blockW, blockH int
+}
+
+// NewReader implements [Source].
+func (c *cached) NewReader() Reader { return &cachedReader{c: c, r: c.Source.NewReader()} }
+
+type cachedReader struct {
+	c *cached
+	r Reader
+}
+
+// Read implements [Reader].
+func (r *cachedReader) Read(w Window, dst *Cells) error {
+	c, g := r.c, r.c.Header().Grid
+	bx0, by0 := w.Col/c.blockW, w.Row/c.blockH
+	bx1, by1 := (w.Col+w.Width-1)/c.blockW, (w.Row+w.Height-1)/c.blockH
+	whole := func(bx, by int) Window {
+		return Window{bx * c.blockW, by * c.blockH, min(c.blockW, g.Width-bx*c.blockW), min(c.blockH, g.Height-by*c.blockH)}
+	}
+	if bx0 == bx1 && by0 == by1 && whole(bx0, by0) == w {
+		return r.r.Read(w, dst)
+	}
+	dst.Resize(c.Header().Type, w.Width, w.Height, w.Width)
+	for by := by0; by <= by1; by++ {
+		for bx := bx0; bx <= bx1; bx++ {
+			b := whole(bx, by)
+			cells, err := c.pool.get(blockKey{c, bx, by}, func(dst *Cells) error { return r.r.Read(b, dst) })
+			if err != nil {
+				return err
+			}
+			x0, y0 := max(w.Col, b.Col), max(w.Row, b.Row)
+			x1, y1 := min(w.Col+w.Width, b.Col+b.Width), min(w.Row+w.Height, b.Row+b.Height)
+			dst.Copy(x0-w.Col, y0-w.Row, cells, x0-b.Col, y0-b.Row, x1-x0, y1-y0)
+		}
+	}
+	return nil
+}
