@@ -101,6 +101,12 @@ type Moves struct {
 	Empty    int64 // that the source does not cover
 }
 
+// How is the way in which it is resampled.
+func (a *Aligned) How() Resample { return a.how }
+
+// Source is the header of the raster that is aligned.
+func (a *Aligned) Source() Header { return a.source.Header() }
+
 // Moves gives the moves of all windows that have been read. Windows that are read again count once.
 func (a *Aligned) Moves() Moves {
 	a.mu.Lock()

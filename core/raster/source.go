@@ -14,8 +14,12 @@ type Header struct {
 	Format     string // for people: "GeoTIFF, Deflate, tiles of 512 × 512"
 	Bands      int    // in the file; a Source is one of them
 	Overviews  int    // reduced copies in the file
+	COG        bool   // laid out as a cloud-optimised GeoTIFF
+	Lossy      bool   // the compression changes values
 	CRSProblem string // why Grid.CRS is nil
-	Notes      []string
+	// CellsProblem is why the cells cannot be read; the rest of the header holds.
+	CellsProblem string
+	Notes        []string
 }
 
 // Source gives cells by window. It is safe for concurrent use; its Readers are not.

@@ -120,8 +120,17 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	return p.gather(workers), nil
 }
 
+// errTooMany is the error of a raster with too many values.
+type errTooMany struct{ error }
+
+// IsTooMany reports whether an error says that a raster has too many values for categories.
+func IsTooMany(err error) bool {
+	var e errTooMany
+	return errors.As(err, &e)
+}
+
 func tooMany(name string) error {
-	return fmt.Errorf("%s: it has more than %d different values, so it holds measurements and not classes: put them into classes first", name, maxValues)
+	return errTooMany{fmt.Errorf("%s: it has more than %d different values, so it holds measurements and not classes: put them into classes first", name, maxValues)}
 }
 
 type pass struct {

@@ -21,18 +21,19 @@ func changeCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "change",
 		Usage: "what changed between two epochs in each zone",
-		Description: `Compares two cover rasters on one grid, in one pass over both. Opening extent plus
+		Description: `Compares two cover rasters in one pass over both. Opening extent plus
 additions less reductions is the closing extent, exactly, on the ground that both epochs map; ground that
 only one of them maps is shown apart.
 
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --zones wards.geojson --zone-id code
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --crosswalk 2004=old.csv --legend legend.csv
-  verdex change --epoch 2004=a.tif --epoch 2020=b.tif --table matrix --out matrix.csv`,
+  verdex change --epoch 2004=a.tif --epoch 2020=b.tif --table matrix --out matrix.csv
+  verdex change --epoch 2012="tiles/*.tif" --nodata 2012=0 --epoch 2020=b.tif`,
 		Flags: slices.Concat([]cli.Flag{
-			&cli.StringSliceFlag{Name: "epoch", Usage: "`LABEL=COVER`, the earlier one first"},
+			&cli.StringSliceFlag{Name: "epoch", Usage: "`LABEL=COVER`, the earlier one first; several with one label are one raster"},
 			&cli.StringFlag{Name: "table", Value: "summary", Usage: "`summary` (a row for each class) or matrix (a row for each transition)"},
 			&cli.StringSliceFlag{Name: "crosswalk", Usage: "CSV `FILE` for both epochs, or LABEL=FILE for one"},
-		}, zoneFlags, classFlags, outputFlags),
+		}, zoneFlags, rasterFlags, classFlags, outputFlags),
 		Action: change,
 	}
 }
@@ -78,49 +79,61 @@ func change(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// epochs reads the two --epoch options.
-func epochs(c *cli.Command) (labels, paths [2]string, err error) {
-	given := c.StringSlice("epoch")
-	if len(given) != 2 {
-		return labels, paths, usage("change compares two epochs, but %d were given: write --epoch 2004=a.tif --epoch 2020=b.tif", len(given))
-	}
-	for i, e := range given {
+// epochs reads the --epoch options: two labels, each with one raster or several that are one.
+func epochs(c *cli.Command) (labels [2]string, paths [2][]string, err error) {
+	n := 0
+	for _, e := range c.StringSlice("epoch") {
 		label, path, ok := strings.Cut(e, "=")
 		if !ok || label == "" || path == "" {
 			return labels, paths, usage("--epoch %q is not of the form LABEL=COVER, such as 2004=a.tif", e)
 		}
-		labels[i], paths[i] = label, path
+		k := slices.Index(labels[:n], label)
+		if k < 0 {
+			if k = n; k == 2 {
+				return labels, paths, usage("change compares two epochs, but %s is a third: write --epoch 2004=a.tif --epoch 2020=b.tif", label)
+			}
+			labels[k] = label
+			n++
+		}
+		paths[k] = append(paths[k], path)
 	}
-	if labels[0] == labels[1] {
-		return labels, paths, usage("both epochs are labelled %s: give each its own label", labels[0])
+	if n != 2 {
+		return labels, paths, usage("change compares two epochs, but %d was given: write --epoch 2004=a.tif --epoch 2020=b.tif", n)
 	}
 	return labels, paths, nil
 }
 
-// crosswalks reads --crosswalk for each epoch.
-func crosswalks(c *cli.Command, labels [2]string, legend *cover.Legend) (out [2]*cover.Crosswalk, err error) {
-	for _, text := range c.StringSlice("crosswalk") {
-		n := -1
-		path := text
+// labelled splits options of the form VALUE or LABEL=VALUE by epoch: a value without label is for all.
+func labelled(given []string, labels [2]string, option string) (out [2]string, err error) {
+	for _, text := range given {
+		n, value := -1, text
 		for i, l := range labels {
-			if p, ok := strings.CutPrefix(text, l+"="); ok {
-				n, path = i, p
+			if v, ok := strings.CutPrefix(text, l+"="); ok {
+				n, value = i, v
 			}
-		}
-		x, err := cover.ReadCrosswalk(path, legend)
-		if err != nil {
-			return out, err
 		}
 		for i := range out {
-			if n < 0 || n == i {
-				if out[i] != nil {
-					return out, usage("two crosswalks are given for epoch %s", labels[i])
-				}
-				out[i] = x
+			if n >= 0 && n != i {
+				continue
 			}
+			if out[i] != "" {
+				return out, usage("%s is given twice for epoch %s", option, labels[i])
+			}
+			out[i] = value
 		}
 	}
 	return out, nil
+}
+
+// crosswalks reads --crosswalk for each epoch.
+func crosswalks(c *cli.Command, labels [2]string, legend *cover.Legend) (out [2]*cover.Crosswalk, err error) {
+	paths, err := labelled(c.StringSlice("crosswalk"), labels, "--crosswalk")
+	for i, path := range paths {
+		if err == nil && path != "" {
+			out[i], err = cover.ReadCrosswalk(path, legend)
+		}
+	}
+	return out, err
 }
 
 func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change, error) {
@@ -136,28 +149,35 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 	if err != nil {
 		return nil, err
 	}
-	in := account.ChangeInput{Epochs: labels, Rasters: paths}
+	nodata, err := labelled(c.StringSlice("nodata"), labels, "--nodata")
+	if err != nil {
+		return nil, err
+	}
+	in := account.ChangeInput{Epochs: labels}
 	var layers []raster.Source
-	for i, path := range paths {
-		s, err := openCover(c, path, r)
+	for i := range paths {
+		s, err := openRasters(c, paths[i], nodata[i], r)
 		if err != nil {
 			return nil, err
 		}
-		defer s.file.Close()
+		defer s.Close()
 		if err := s.needCRS(); err != nil {
 			return nil, err
 		}
-		h := s.Header()
-		in.Coders[i] = &cover.Coder{Legend: legend, Crosswalk: walks[i], NoData: h.NoData}
-		if len(in.Palette) == 0 {
+		in.Rasters[i] = s.path
+		if h := s.Header(); len(in.Palette) == 0 {
 			in.Palette = h.Palette
 		}
 		layers = append(layers, s)
 	}
-	g := layers[0].Header().Grid
-	if err := g.Aligned(layers[1].Header().Grid); err != nil {
-		return nil, fmt.Errorf("%s and %s do not lie on one grid (%w): bring one onto the cells of the other first", paths[0], paths[1], err)
+	layers, moved, err := raster.Together(layers, c.String("resample") == "nearest")
+	if err != nil {
+		return nil, err
 	}
+	for i, l := range layers {
+		in.Coders[i] = &cover.Coder{Legend: legend, Crosswalk: walks[i], NoData: l.Header().NoData}
+	}
+	g := layers[0].Header().Grid
 	if in.Zones, in.Placement, err = readZones(c, g, r); err != nil {
 		return nil, err
 	}
@@ -167,6 +187,10 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 	end()
 	if err != nil {
 		return nil, err
+	}
+	for _, a := range moved {
+		r.notes(a.Notes)
+		r.note(movesNote(a))
 	}
 	return account.Compare(in, unit)
 }
@@ -223,7 +247,7 @@ func apart(c *account.Change, z account.ZoneChange) []apartRow {
 
 // paintSummary draws for each zone the account of each class.
 func paintSummary(c *canvas, ch *account.Change) error {
-	names, width := classNames(ch.Legend, 8, 28)
+	names, width := classNames(ch.Legend, runewidth.StringWidth("mapped in "+ch.Epochs[0]+" only"), 28)
 	most := 0.0
 	for _, z := range ch.Zones {
 		most = math.Max(most, z.Mapped)

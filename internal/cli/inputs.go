@@ -5,6 +5,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,13 +15,13 @@ import (
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
-	"github.com/verdex-land/verdex/core/raster/geotiff"
+	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
 var zoneFlags = []cli.Flag{
-	&cli.StringFlag{Name: "zones", Usage: "GeoJSON `FILE` of the zones, or bbox:W,S,E,N in degrees; without it the whole raster is the one zone"},
+	&cli.StringFlag{Name: "zones", Usage: "`ZONES`: a GeoJSON file, bbox:W,S,E,N in degrees, geo:LAT,LON;u=METRES for a circle, or WKT; without it the whole raster is the one zone"},
 	&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart; features that share a value are one zone"},
 	&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
 	&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
@@ -29,49 +30,186 @@ var zoneFlags = []cli.Flag{
 
 var classFlags = []cli.Flag{
 	&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
-	&cli.StringFlag{Name: "crs", Usage: "`CRS` of the raster, such as EPSG:3035, when the file does not say"},
-	&cli.StringFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
 	&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
 	&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a check falls short"},
 }
 
-// cover raster with what it was opened as.
-type coverRaster struct {
-	raster.Source
-	file *geotiff.Source
-	path string
+// rasterFlags say how rasters are read.
+var rasterFlags = []cli.Flag{
+	&cli.StringFlag{Name: "crs", Usage: "`CRS` of the raster, such as EPSG:3035, WKT or a .prj file, when the file does not say"},
+	&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
+	&cli.StringFlag{Name: "from-list", Usage: "`FILE` with a raster on each line, beside those that are named"},
+	&cli.StringFlag{Name: "overlap", Value: "last", Usage: "what holds where rasters overlap: `last`, first, majority, or for measurements mean, min, max"},
+	&cli.StringFlag{Name: "resample", Usage: "allow cells to be moved onto another grid: `nearest`"},
+	&cli.BoolFlag{Name: "values", Usage: "cells are measurements, not classes"},
 }
 
-// openCover opens a raster given as FILE or FILE@BAND, with --crs and --nodata applied.
-func openCover(c *cli.Command, arg string, r *reporter) (*coverRaster, error) {
-	path, band := arg, 1
-	if _, err := os.Stat(arg); err != nil {
-		if i := strings.LastIndexByte(arg, '@'); i > 0 {
-			if n, err := strconv.Atoi(arg[i+1:]); err == nil {
-				path, band = arg[:i], n
+// coverRaster is what a command reads: one raster or a mosaic, with --crs and --nodata applied.
+type coverRaster struct {
+	raster.Source
+	files []open.File
+	path  string // for messages
+}
+
+// Close closes the files.
+func (c *coverRaster) Close() {
+	for _, f := range c.files {
+		f.Close()
+	}
+}
+
+// rasterPaths are the rasters that are named, with patterns and --from-list resolved.
+func rasterPaths(c *cli.Command, args []string) ([]string, error) {
+	var out []string
+	if list := c.String("from-list"); list != "" {
+		text, err := os.ReadFile(list)
+		if err != nil {
+			return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", list, reason(err))
+		}
+		for line := range strings.Lines(string(text)) {
+			line = strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
+			if line == "" || strings.HasPrefix(line, "#") {
+				continue
 			}
+			if !filepath.IsAbs(line) {
+				line = filepath.Join(filepath.Dir(list), line)
+			}
+			args = append(args, line)
 		}
 	}
-	f, err := geotiff.Open(path, band)
+	for _, a := range args {
+		if _, err := os.Stat(a); err == nil || !strings.ContainsAny(a, "*?[") {
+			out = append(out, a)
+			continue
+		}
+		found, err := filepath.Glob(a)
+		if err != nil {
+			return nil, usage("the pattern %q is not understood (%v)", a, err)
+		}
+		if len(found) == 0 {
+			return nil, fmt.Errorf("%s: no file fits the pattern: check the path", a)
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+// openCover opens the rasters that are named, as one.
+func openCover(c *cli.Command, args []string, r *reporter) (*coverRaster, error) {
+	nodata := c.StringSlice("nodata")
+	if len(nodata) > 1 {
+		return nil, usage("--nodata is given %d times, but one value is meant", len(nodata))
+	}
+	text := ""
+	if len(nodata) == 1 {
+		text = nodata[0]
+	}
+	return openRasters(c, args, text, r)
+}
+
+// openRasters opens rasters as one, each FILE or FILE@BAND, with --crs and a nodata value applied.
+func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *coverRaster, err error) {
+	paths, err := rasterPaths(c, args)
 	if err != nil {
 		return nil, err
 	}
-	s, err := adjust(c, f)
+	if len(paths) == 0 {
+		return nil, usage("no raster is named")
+	}
+	o, err := mosaicOptions(c)
 	if err != nil {
-		f.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, err
 	}
-	for _, n := range f.Header().Notes {
-		r.note(path + ": " + n)
+	out := &coverRaster{path: paths[0]}
+	defer func() {
+		if err != nil {
+			out.Close()
+		}
+	}()
+	var sources []raster.Source
+	for _, arg := range paths {
+		path, band := bandOf(arg)
+		f, err := open.Raster(path, band)
+		if err != nil {
+			return nil, err
+		}
+		out.files = append(out.files, f)
+		if problem := f.Header().CellsProblem; problem != "" {
+			return nil, fmt.Errorf("%s: %s", path, problem)
+		}
+		s, err := adjust(c, f, nodata)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		for _, n := range f.Header().Notes {
+			r.note(path + ": " + n)
+		}
+		sources = append(sources, s)
 	}
-	return &coverRaster{Source: s, file: f, path: path}, nil
+	if len(sources) == 1 {
+		out.Source = sources[0]
+		return out, nil
+	}
+	if o.Overlap >= raster.Mean && !sources[0].Header().Type.Floating() && !c.Bool("values") {
+		return nil, usage("--overlap %s is for measurements, but %s holds whole numbers that may be classes: choose last, first or majority, or say --values if they are measurements",
+			c.String("overlap"), paths[0])
+	}
+	j, err := raster.Mosaic(sources, o)
+	if err != nil {
+		return nil, err
+	}
+	r.notes(j.Notes)
+	r.warnings(j.Warnings)
+	out.Source, out.path = j.Source, j.Header().Name
+	return out, nil
 }
 
-// adjust applies --crs and --nodata.
-func adjust(c *cli.Command, f *geotiff.Source) (raster.Source, error) {
-	var s raster.Source = f
+// bandOf splits FILE@BAND.
+func bandOf(arg string) (path string, band int) {
+	if _, err := os.Stat(arg); err != nil {
+		if i := strings.LastIndexByte(arg, '@'); i > 0 {
+			if n, err := strconv.Atoi(arg[i+1:]); err == nil {
+				return arg[:i], n
+			}
+		}
+	}
+	return arg, 1
+}
+
+func mosaicOptions(c *cli.Command) (o raster.MosaicOptions, err error) {
+	names := []string{"last", "first", "majority", "mean", "min", "max"}
+	k := slices.Index(names, c.String("overlap"))
+	if k < 0 {
+		return o, usage("--overlap %s is not known: choose %s", c.String("overlap"), strings.Join(names, ", "))
+	}
+	o.Overlap = raster.Overlap(k)
+	switch c.String("resample") {
+	case "":
+	case "nearest":
+		o.Resample = true
+	default:
+		return o, usage("--resample %s is not known here: choose nearest", c.String("resample"))
+	}
+	return o, nil
+}
+
+// parseCRS reads the value of an option: a code, WKT, or the name of a file with WKT.
+func parseCRS(text string) (*earth.CRS, error) {
+	if strings.HasSuffix(strings.ToLower(text), ".prj") {
+		b, err := os.ReadFile(text)
+		if err != nil {
+			return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", text, reason(err))
+		}
+		return earth.ParseCRS(string(b))
+	}
+	return earth.ParseCRS(text)
+}
+
+// adjust applies --crs and a nodata value.
+func adjust(c *cli.Command, f raster.Source, nodata string) (raster.Source, error) {
+	s := f
 	if text := c.String("crs"); text != "" {
-		crs, err := earth.ParseCRS(text)
+		crs, err := parseCRS(text)
 		if err != nil {
 			return nil, err
 		}
@@ -82,10 +220,15 @@ func adjust(c *cli.Command, f *geotiff.Source) (raster.Source, error) {
 		}
 		s = raster.WithGrid(s, g)
 	}
-	if text := c.String("nodata"); text != "" {
-		v, err := strconv.ParseFloat(text, 64)
+	if nodata != "" {
+		v, err := strconv.ParseFloat(nodata, 64)
 		if err != nil || math.IsInf(v, 0) {
-			return nil, usage("--nodata %q is no number", text)
+			return nil, usage("--nodata %q is no number", nodata)
+		}
+		if t := f.Header().Type; !t.Holds(v) && t != raster.Float32 {
+			return nil, usage("--nodata %s cannot occur: the cells are %s", nodata, t)
+		} else if t == raster.Float32 {
+			v = float64(float32(v))
 		}
 		s = raster.WithNoData(s, v)
 	}
@@ -142,12 +285,12 @@ func loadZones(c *cli.Command, where string) (*zone.Set, error) {
 	var crs *earth.CRS
 	if text := c.String("zones-crs"); text != "" {
 		var err error
-		if crs, err = earth.ParseCRS(text); err != nil {
+		if crs, err = parseCRS(text); err != nil {
 			return nil, fmt.Errorf("--zones-crs: %w", err)
 		}
 	}
-	if text, ok := strings.CutPrefix(where, "bbox:"); ok {
-		return zone.Box(text)
+	if _, err := os.Stat(where); err != nil && zone.IsText(where) {
+		return zone.FromText(where, crs)
 	}
 	if ext := strings.ToLower(filepath.Ext(where)); ext != ".geojson" && ext != ".json" {
 		if _, err := os.Stat(where); err == nil {

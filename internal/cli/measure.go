@@ -21,7 +21,7 @@ func measureCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "measure",
 		Usage:     "extent and percent of each class in each zone",
-		ArgsUsage: "COVER",
+		ArgsUsage: "COVER...",
 		Description: `Measures the true area of each class of a cover raster in each zone. Zones are carried to
 the raster's grid, never the raster to the zones; cells that an outline cuts count by their exact share.
 
@@ -29,8 +29,10 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure cover.tif --zones wards.geojson --zone-id code --crosswalk codes.csv --legend legend.csv
   verdex measure cover.tif --out extents.csv               the whole raster as one zone
   verdex measure cover.tif --zones bbox:12.4,58.2,12.6,58.3
+  verdex measure cover.tif --zones "geo:58.31,12.52;u=5000" a circle of 5 km
+  verdex measure "tiles/*.tif" --nodata 0                  tiles, as one raster
   verdex measure scenes.tif@2                              band 2`,
-		Flags: slices.Concat(zoneFlags, classFlags, []cli.Flag{
+		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, []cli.Flag{
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
 			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
 			&cli.StringFlag{Name: "layout", Value: "long", Usage: "`long` (a row for each class) or wide (a row for each zone)"},
@@ -40,15 +42,15 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 }
 
 func measure(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage("measure takes one raster, but %d were given (verdex measure --help shows examples)", c.Args().Len())
+	if c.Args().Len() == 0 && c.String("from-list") == "" {
+		return usage("measure needs a raster (verdex measure --help shows examples)")
 	}
 	r := newReporter(c)
 	out, err := chooseOutput(c)
 	if err != nil {
 		return err
 	}
-	comp, err := compose(ctx, c, c.Args().First(), r)
+	comp, err := compose(ctx, c, c.Args().Slice(), r)
 	if err != nil {
 		return err
 	}
@@ -74,8 +76,8 @@ func measure(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// compose measures one raster.
-func compose(ctx context.Context, c *cli.Command, path string, r *reporter) (*account.Composition, error) {
+// compose measures one raster or several as one.
+func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (*account.Composition, error) {
 	if l := c.String("layout"); l != "long" && l != "wide" {
 		return nil, usage("--layout %s is not known: choose long or wide", l)
 	}
@@ -89,11 +91,11 @@ func compose(ctx context.Context, c *cli.Command, path string, r *reporter) (*ac
 			return nil, err
 		}
 	}
-	src, err := openCover(c, path, r)
+	src, err := openCover(c, paths, r)
 	if err != nil {
 		return nil, err
 	}
-	defer src.file.Close()
+	defer src.Close()
 	if err := src.needCRS(); err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -100,20 +101,25 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 	if err != nil {
 		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, reason(err))
 	}
+	marked := &markedWriter{w: f}
 	defer func() {
-		if err != nil {
-			f.Close()
-			os.Remove(f.Name())
+		if err == nil {
+			return
+		}
+		f.Close()
+		os.Remove(f.Name())
+		if marked.failed || errors.Is(err, syscall.ENOSPC) {
 			err = fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", path, reason(err))
 		}
 	}()
-	b := bufio.NewWriter(f)
+	b := bufio.NewWriterSize(marked, 1<<16)
 	if err := fill(b); err != nil {
 		return err
 	}
 	if err := b.Flush(); err != nil {
 		return err
 	}
+	marked.failed = true // what fails from here on is the file's fault
 	if err := f.Chmod(0o644); err != nil {
 		return err
 	}
@@ -121,4 +127,17 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 		return err
 	}
 	return os.Rename(f.Name(), path)
+}
+
+// markedWriter remembers that writing failed, so that a message can tell it from a failure to make what is
+// written.
+type markedWriter struct {
+	w      io.Writer
+	failed bool
+}
+
+func (m *markedWriter) Write(b []byte) (int, error) {
+	n, err := m.w.Write(b)
+	m.failed = m.failed || err != nil
+	return n, err
 }

@@ -157,6 +157,9 @@ func (s *Source) readHeader(t *tokens, h *raster.Header) (first []byte, begin in
 	keys := map[string]float64{}
 	for {
 		word, at, err := t.next()
+		if err != nil && !errors.Is(err, io.EOF) {
+			return nil, 0, err
+		}
 		if err != nil {
 			return nil, 0, fmt.Errorf("it ends within its header: it was cut short")
 		}

@@ -11,6 +11,7 @@ package geotiff
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -110,7 +111,7 @@ func openFile(r io.ReaderAt, size int64) (*file, uint64, error) {
 	case "MM":
 		f.order = binary.BigEndian
 	default:
-		return nil, 0, fmt.Errorf("it is not a TIFF: %s", guessFormat(h))
+		return nil, 0, errors.New("its first bytes are not those of a TIFF")
 	}
 	switch f.order.Uint16(h[2:]) {
 	case 42:
@@ -126,21 +127,6 @@ func openFile(r io.ReaderAt, size int64) (*file, uint64, error) {
 		return f, f.order.Uint64(h[8:]), nil
 	}
 	return nil, 0, fmt.Errorf("it begins like a TIFF, but its magic number is %d instead of 42 or 43", f.order.Uint16(h[2:]))
-}
-
-// guessFormat names what a file seems to be from its first bytes.
-func guessFormat(h []byte) string {
-	for magic, name := range map[string]string{
-		"\x89PNG": "it looks like a PNG", "\x89HDF": "it looks like HDF5 or NetCDF-4", "CDF\x01": "it looks like NetCDF", "CDF\x02": "it looks like NetCDF",
-		"\xff\xd8\xff": "it looks like a JPEG", "\x00\x00\x00\x0cjP": "it looks like JPEG 2000", "\xff\x4f\xff\x51": "it looks like JPEG 2000",
-		"PK\x03\x04": "it looks like a ZIP archive, unpack it first", "\x1f\x8b": "it looks gzipped, unpack it first",
-		"{": "it looks like JSON", "SQLi": "it looks like SQLite or GeoPackage",
-	} {
-		if strings.HasPrefix(string(h), magic) {
-			return name + "; rasters are read from GeoTIFF"
-		}
-	}
-	return "its first bytes are those of no TIFF; rasters are read from GeoTIFF"
 }
 
 // directory reads the directory at offset and the offset of the next one.

@@ -23,6 +23,9 @@ var compressionNames = map[uint64]string{
 	50001: "WebP", 50002: "JPEG XL", 34712: "JPEG 2000",
 }
 
+// lossy are the schemes that change values, always or mostly.
+var lossy = map[uint64]bool{6: true, 7: true, 34887: true, 50001: true, 50002: true, 34712: true}
+
 // layout is how the cells of the image lie in the file.
 type layout struct {
 	width, height   int
@@ -39,6 +42,7 @@ type layout struct {
 	// the height of the strips in the file.
 	virtual   bool
 	stripRows int
+	problem   string // why the cells cannot be decoded
 }
 
 func readLayout(f *file, d *directory, band int) (*layout, error) {
@@ -72,7 +76,10 @@ func readLayout(f *file, d *directory, band int) (*layout, error) {
 		if name == "" {
 			name = fmt.Sprintf("scheme %d", l.compression)
 		}
-		return nil, fmt.Errorf("its compression, %s, is not read: re-write it with Deflate, LZW or Zstandard", name)
+		l.problem = fmt.Sprintf("its compression, %s, is not read: re-write it with Deflate, LZW or Zstandard", name)
+		if lossy[l.compression] {
+			l.problem = fmt.Sprintf("its compression, %s, changes values, so that classes are no longer sure, and is not read: get the raster as it was before, in Deflate, LZW or Zstandard", name)
+		}
 	}
 	var err error
 	if l.cell, err = cellType(d, l.samples); err != nil {
@@ -155,6 +162,15 @@ func (l *layout) readBlocks(f *file, d *directory) error {
 		}
 		return fmt.Errorf("%d × %d cells need %d blocks, but it lists %d: the file is damaged", l.width, l.height, inFile, min(l.offsets.count, l.counts.count))
 	}
+	reach := uint64(0)
+	for i := range inFile {
+		at, _ := d.at(l.offsets, i)
+		n, _ := d.at(l.counts, i)
+		reach = max(reach, satAdd(at, n))
+	}
+	if reach > f.size {
+		return fmt.Errorf("the file ends inside its cells (it has %d bytes, %d are needed): it was cut short, copy it again", f.size, reach)
+	}
 	return nil
 }
 
@@ -168,5 +184,9 @@ func (l *layout) describe(big bool) string {
 	if !l.tiled {
 		blocks = fmt.Sprintf("strips of %d row(s)", l.stripRows)
 	}
-	return fmt.Sprintf("%s, %s, %s", name, compressionNames[l.compression], blocks)
+	compression := compressionNames[l.compression]
+	if compression == "" {
+		compression = fmt.Sprintf("compression scheme %d", l.compression)
+	}
+	return fmt.Sprintf("%s, %s, %s", name, compression, blocks)
 }

@@ -61,7 +61,7 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 		return nil, err
 	}
 	s := &Source{file: f, layout: l}
-	h := raster.Header{Name: name, Type: l.cell, Format: l.describe(f.big), Bands: l.samples}
+	h := raster.Header{Name: name, Type: l.cell, Format: l.describe(f.big), Bands: l.samples, CellsProblem: l.problem, Lossy: lossy[l.compression]}
 	if err := georeference(d, l, &h); err != nil {
 		return nil, err
 	}
@@ -83,6 +83,8 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 		}
 	}
 	h.Overviews = f.overviews(next, offset)
+	problems, err := CheckCOG(r, size)
+	h.COG = err == nil && len(problems) == 0
 	s.header = h
 	return s, nil
 }
@@ -149,6 +151,9 @@ type reader struct {
 // Read implements [raster.Reader]. A window that is one block is decoded straight into dst.
 func (r *reader) Read(w raster.Window, dst *raster.Cells) error {
 	l := r.s.layout
+	if l.problem != "" {
+		return fmt.Errorf("%s: %s", r.s.header.Name, l.problem)
+	}
 	if w.Col < 0 || w.Row < 0 || w.Width <= 0 || w.Height <= 0 || w.Col+w.Width > l.width || w.Row+w.Height > l.height {
 		return fmt.Errorf("%s: window %+v lies outside the raster", r.s.header.Name, w)
 	}

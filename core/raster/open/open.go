@@ -59,7 +59,7 @@ func Raster(path string, band int) (File, error) {
 
 // signatures are the first bytes of files that people take for rasters Verdex reads, or that are ones.
 var signatures = []struct{ magic, name string }{
-	{"II*\x00", "TIFF"}, {"MM\x00*", "TIFF"}, {"II+\x00", "TIFF"}, {"MM\x00+", "TIFF"},
+	{"II", "TIFF"}, {"MM\x00", "TIFF"}, // the reader says what is wrong with the rest
 	{"\x89PNG", "a PNG image"}, {"\xff\xd8\xff", "a JPEG image"}, {"GIF8", "a GIF image"}, {"BM", "a BMP image"}, {"RIFF", "a WebP or other RIFF file"},
 	{"\x89HDF\r\n\x1a\n", "an HDF5 or NetCDF-4 file"}, {"\x0e\x03\x13\x01", "an HDF4 file"},
 	{"CDF\x01", "a NetCDF file"}, {"CDF\x02", "a NetCDF file"}, {"CDF\x05", "a NetCDF file"},

@@ -1,0 +1,60 @@
+package raster
+
+import (
+	"fmt"
+	"math"
+)
+
+// Together brings rasters onto the cells of the first. Those on its lattice are widened to an extent that
+// holds them all; ground that one of them does not cover is nodata in it. One that lies elsewhere (another
+// CRS, cell size or offset) is refused, or with resample moved by nearest centre.
+func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned, err error) {
+	first := sources[0].Header()
+	same := true
+	for _, s := range sources[1:] {
+		same = same && first.Grid.Aligned(s.Header().Grid) == nil
+	}
+	if same {
+		return sources, nil, nil
+	}
+	g := first.Grid
+	c0, r0, c1, r1 := 0, 0, g.Width, g.Height
+	off := make([]bool, len(sources))
+	for i, s := range sources[1:] {
+		h := s.Header()
+		at, err := first.offset(h)
+		col, row := math.Round(at[0]), math.Round(at[1])
+		if err == nil && math.Max(math.Abs(at[0]-col), math.Abs(at[1]-row)) >= snapLimit {
+			err = fmt.Errorf("the cells of %s lie %.3f columns and %.3f rows off those of %s", h.Name, math.Abs(at[0]-col), math.Abs(at[1]-row), first.Name)
+		}
+		if err != nil {
+			if !resample {
+				return nil, nil, fmt.Errorf("%w; or allow the cells of %s to be moved to the nearest ones with --resample nearest", err, h.Name)
+			}
+			off[i+1] = true
+			continue
+		}
+		if math.Abs(col)+math.Abs(row) > math.MaxInt32/4 {
+			return nil, nil, fmt.Errorf("%s and %s lie too far apart for one grid", first.Name, h.Name)
+		}
+		c0, r0 = min(c0, int(col)), min(r0, int(row))
+		c1, r1 = max(c1, int(col)+h.Grid.Width), max(r1, int(row)+h.Grid.Height)
+	}
+	g.X0, g.Y0 = first.Grid.Point(float64(c0), float64(r0))
+	g.Width, g.Height = c1-c0, r1-r0
+	for i, s := range sources {
+		var v Source
+		if off[i] {
+			a, err := Align(s, g, Nearest)
+			if err != nil {
+				return nil, nil, err
+			}
+			aligned = append(aligned, a)
+			v = a
+		} else if v, err = Extent(s, g); err != nil {
+			return nil, nil, err
+		}
+		out = append(out, WithGrid(v, g))
+	}
+	return out, aligned, nil
+}

@@ -1,0 +1,153 @@
+package zone
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"github.com/peterstace/simplefeatures/geom"
+
+	"github.com/verdex-land/verdex/core/earth"
+)
+
+// IsText reports whether a text is a zone itself instead of the name of a file: a box, a geo URI or WKT.
+func IsText(text string) bool {
+	lower := strings.ToLower(strings.TrimSpace(text))
+	for _, prefix := range []string{"bbox:", "geo:", "polygon", "multipolygon", "point", "linestring", "geometrycollection"} {
+		rest, ok := strings.CutPrefix(lower, prefix)
+		if ok && (strings.HasSuffix(prefix, ":") || strings.HasPrefix(strings.TrimLeft(rest, " zm"), "(")) {
+			return true
+		}
+	}
+	return false
+}
+
+// FromText makes the one zone that a text describes: bbox:W,S,E,N in degrees, a geo URI with an uncertainty
+// (RFC 5870) for a circle, or the WKT of a polygon in crs, longitude and latitude on WGS 84 when crs
+// is nil.
+func FromText(text string, crs *earth.CRS) (*Set, error) {
+	text = strings.TrimSpace(text)
+	if box, ok := strings.CutPrefix(text, "bbox:"); ok {
+		return Box(box)
+	}
+	if strings.HasPrefix(strings.ToLower(text), "geo:") {
+		return geoURI(text)
+	}
+	g, err := geom.UnmarshalWKT(text, geom.NoValidate{})
+	if err != nil {
+		return nil, fmt.Errorf("the zone %q is not WKT that is understood (%w): write it like POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2))", shorten(text), err)
+	}
+	if crs == nil {
+		if crs, err = earth.Lookup(4326); err != nil {
+			return nil, err
+		}
+	}
+	var polygons []Polygon
+	switch {
+	case g.IsPolygon():
+		polygons = []Polygon{fromGeom(g.MustAsPolygon())}
+	case g.IsMultiPolygon():
+		m := g.MustAsMultiPolygon()
+		for i := range m.NumPolygons() {
+			polygons = append(polygons, fromGeom(m.PolygonN(i)))
+		}
+	default:
+		return nil, fmt.Errorf("the zone %q is a %s, but zones are polygons; for a circle around a point write geo:LAT,LON;u=METRES", shorten(text), g.Type())
+	}
+	if g.IsEmpty() {
+		return nil, fmt.Errorf("the zone %q is empty", shorten(text))
+	}
+	s := &Set{Source: "the zone given as WKT", CRS: crs, Zones: []Zone{{ID: "wkt", Name: shorten(text), Features: 1, Polygons: polygons}}}
+	return s, s.repair()
+}
+
+func shorten(text string) string {
+	if r := []rune(text); len(r) > 40 {
+		return string(r[:39]) + "…"
+	}
+	return text
+}
+
+func fromGeom(p geom.Polygon) Polygon {
+	ring := func(l geom.LineString) Ring {
+		c := l.Coordinates()
+		var r Ring
+		for i := range c.Length() - 1 { // the last repeats the first
+			xy := c.GetXY(i)
+			r = append(r, Point{xy.X, xy.Y})
+		}
+		return r
+	}
+	out := Polygon{ring(p.ExteriorRing())}
+	for i := range p.NumInteriorRings() {
+		out = append(out, ring(p.InteriorRingN(i)))
+	}
+	return out
+}
+
+// geoURI reads geo:LAT,LON;u=METRES (RFC 5870): the uncertainty is the radius.
+func geoURI(text string) (*Set, error) {
+	wrong := fmt.Errorf("%q: a circle is written as geo:LATITUDE,LONGITUDE;u=METRES, for example geo:58.31,12.52;u=5000", text)
+	parts := strings.Split(text[len("geo:"):], ";")
+	var v []float64
+	for _, p := range strings.Split(parts[0], ",") {
+		x, err := strconv.ParseFloat(p, 64)
+		if err != nil {
+			return nil, wrong
+		}
+		v = append(v, x)
+	}
+	radius := 0.0
+	for _, p := range parts[1:] {
+		name, value, _ := strings.Cut(p, "=")
+		switch strings.ToLower(name) {
+		case "u":
+			x, err := strconv.ParseFloat(value, 64)
+			if err != nil {
+				return nil, wrong
+			}
+			radius = x
+		case "crs":
+			if strings.ToLower(value) != "wgs84" {
+				return nil, fmt.Errorf("%q: a geo URI in the CRS %s is not read, only in wgs84", text, value)
+			}
+		}
+	}
+	if len(v) < 2 || len(v) > 3 || !(radius > 0) {
+		return nil, wrong
+	}
+	return Circle(v[0], v[1], radius)
+}
+
+// circlePoints is how many corners a circle has.
+const circlePoints = 1440
+
+// Circle is the zone within a distance in metres, along the ellipsoid of WGS 84, of a place in degrees. It has
+// 1,440 corners, put so that the area is that of the circle to a few parts in 10⁸.
+func Circle(lat, lon, radius float64) (*Set, error) {
+	if !(math.Abs(lat) <= 90 && math.Abs(lon) <= 540) {
+		return nil, fmt.Errorf("a circle around %g, %g: the latitude comes first and lies within 90°, then the longitude", lat, lon)
+	}
+	crs, err := earth.Lookup(4326)
+	if err != nil {
+		return nil, err
+	}
+	const deg = math.Pi / 180
+	if !(radius > 0 && radius <= 2e6) {
+		return nil, fmt.Errorf("a circle of %g m: the radius lies above 0 and up to 2,000 km", radius)
+	}
+	if toPole := (90 - math.Abs(lat)) * 110e3; radius >= toPole {
+		return nil, fmt.Errorf("a circle of %g m around %g, %g reaches over a pole, where outlines in degrees have no inside: choose a smaller one", radius, lat, lon)
+	}
+	// A polygon of n corners at the radius r has the area of a circle of r·√(sin θ/θ), θ = 2π/n.
+	theta := 2 * math.Pi / float64(circlePoints)
+	r := radius * math.Sqrt(theta/math.Sin(theta))
+	ring := make(Ring, circlePoints)
+	for i := range ring {
+		y, x := crs.Ellipsoid.Direct(lat*deg, lon*deg, -theta*float64(i), r) // counter-clockwise
+		ring[i] = Point{x / deg, y / deg}
+	}
+	name := fmt.Sprintf("%g m around %g, %g", radius, lat, lon)
+	return &Set{Source: "the circle", CRS: crs, Zones: []Zone{{ID: "circle", Name: name, Features: 1, Polygons: []Polygon{{ring}}}}}, nil
+}
