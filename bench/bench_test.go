@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -25,6 +26,11 @@ import (
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/zone"
 )
+
+func TestMain(m *testing.M) {
+	debug.SetGCPercent(400) // as the program does
+	os.Exit(m.Run())
+}
 
 const (
 	side = 16384

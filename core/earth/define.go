@@ -88,15 +88,6 @@ func (p Param) angle() bool {
 	return false
 }
 
-// length reports whether a parameter is a length, in metres.
-func (p Param) length() bool {
-	switch p {
-	case ParamFalseEast, ParamFalseNorth, ParamEastCentre, ParamNorthCentre, ParamEastFalse, ParamNorthFalse, ParamPlaneHeight:
-		return true
-	}
-	return false
-}
-
 // Definition is a projected CRS written out. Angles are in degrees, lengths in metres; Unit is
 // metres in a unit of the coordinates.
 type Definition struct {

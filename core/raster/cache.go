@@ -32,6 +32,7 @@ type block struct {
 	bytes      int
 	err        error
 	ready      sync.WaitGroup
+	done       bool
 	prev, next *block
 }
 
@@ -43,9 +44,9 @@ func newPool(limit int) *pool {
 
 func (b *block) unlink() { b.prev.next, b.next.prev = b.next, b.prev }
 
-// get gives a block, decoded by fill when it is not there. Two that ask for one at once share the
-// work.
-func (p *pool) get(key blockKey, fill func(*Cells) error) (*Cells, error) {
+// get gives a block, decoded by fill when it is not there. One that another is decoding is waited for, or
+// without wait nil is given.
+func (p *pool) get(key blockKey, wait bool, fill func(*Cells) error) (*Cells, error) {
 	p.mu.Lock()
 	b := p.blocks[key]
 	if b == nil {
@@ -57,6 +58,7 @@ func (p *pool) get(key blockKey, fill func(*Cells) error) (*Cells, error) {
 		b.err = fill(&b.cells)
 		b.ready.Done()
 		p.mu.Lock()
+		b.done = true
 		b.bytes = b.cells.Stride * b.cells.Height * b.cells.Type.Bytes()
 		p.used += b.bytes
 		for old := p.first.prev; p.used > p.limit && old != &p.first && old != b; old = p.first.prev {
@@ -66,6 +68,10 @@ func (p *pool) get(key blockKey, fill func(*Cells) error) (*Cells, error) {
 		}
 		p.mu.Unlock()
 		return &b.cells, b.err
+	}
+	if !wait && !b.done {
+		p.mu.Unlock()
+		return nil, nil
 	}
 	b.unlink()
 	p.push(b)
@@ -105,12 +111,26 @@ func (r *cachedReader) Read(w Window, dst *Cells) error {
 		return r.r.Read(w, dst)
 	}
 	dst.Resize(c.Header().Type, w.Width, w.Height, w.Width)
-	for by := by0; by <= by1; by++ {
-		for bx := bx0; bx <= bx1; bx++ {
-			b := whole(bx, by)
-			cells, err := c.pool.get(blockKey{c, bx, by}, func(dst *Cells) error { return r.r.Read(b, dst) })
+	// Blocks that another reader is decoding come last: by then they are likely to be done.
+	var busy []Window
+	for wait := range 2 {
+		list := busy
+		if wait == 0 {
+			list = list[:0]
+			for by := by0; by <= by1; by++ {
+				for bx := bx0; bx <= bx1; bx++ {
+					list = append(list, whole(bx, by))
+				}
+			}
+		}
+		for _, b := range list {
+			cells, err := c.pool.get(blockKey{c, b.Col, b.Row}, wait == 1, func(dst *Cells) error { return r.r.Read(b, dst) })
 			if err != nil {
 				return err
+			}
+			if cells == nil {
+				busy = append(busy, b)
+				continue
 			}
 			x0, y0 := max(w.Col, b.Col), max(w.Row, b.Row)
 			x1, y1 := min(w.Col+w.Width, b.Col+b.Width), min(w.Row+w.Height, b.Row+b.Height)

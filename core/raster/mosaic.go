@@ -353,6 +353,46 @@ func (m *mosaic) prepare() {
 	}
 }
 
+// Tiling is where windows begin that lie in one block of one member each; nil when members overlap, or
+// when they are so many and so uneven that such windows would be slivers.
+func (m *mosaic) Tiling() (cols, rows []int) {
+	sum := 0
+	for _, s := range m.members {
+		sum += s.header.Grid.Width * s.header.Grid.Height
+	}
+	g := m.header.Grid
+	if len(m.members) < 2 || sum > g.Width*g.Height || !m.covers(g) {
+		return nil, nil
+	}
+	blocks := 0
+	for _, s := range m.members {
+		w := s.window()
+		bw, bh := s.BlockSize()
+		for c := w.Col; c < w.Col+w.Width; c += bw {
+			cols = append(cols, c)
+		}
+		for r := w.Row; r < w.Row+w.Height; r += bh {
+			rows = append(rows, r)
+		}
+		blocks += ((w.Width + bw - 1) / bw) * ((w.Height + bh - 1) / bh)
+		if len(cols) > 1<<16 {
+			slices.Sort(cols)
+			cols = slices.Compact(cols)
+		}
+		if len(rows) > 1<<16 {
+			slices.Sort(rows)
+			rows = slices.Compact(rows)
+		}
+	}
+	slices.Sort(cols)
+	slices.Sort(rows)
+	cols, rows = slices.Compact(cols), slices.Compact(rows)
+	if len(cols)*len(rows) > blocks+blocks/4 {
+		return nil, nil
+	}
+	return cols, rows
+}
+
 // Header implements [Source].
 func (m *mosaic) Header() Header { return m.header }
 
@@ -515,6 +555,10 @@ func layRow[T number](dst, src []T, own, nodata float64, check bool) bool {
 	none, bad := T(own), T(nodata)
 	has := !math.IsNaN(own)
 	check = check && !math.IsNaN(nodata)
+	if !has && !check && T(1)/T(2) == 0 { // whole numbers, all of them data
+		copy(dst, src)
+		return false
+	}
 	for i, v := range src {
 		if has && v == none || v != v {
 			continue

@@ -63,3 +63,19 @@ func (v gridView) Header() Header {
 	h.Grid = v.g
 	return h
 }
+
+// Tiling is where the windows of a source begin that is read without waste in windows of uneven size only,
+// such as a mosaic; nil for others, whose BlockSize says it all.
+func Tiling(s Source) (cols, rows []int) {
+	switch v := s.(type) {
+	case interface{ Tiling() (cols, rows []int) }:
+		return v.Tiling()
+	case noDataView:
+		return Tiling(v.Source)
+	case gridView:
+		return Tiling(v.Source)
+	case *Joined:
+		return Tiling(v.Source)
+	}
+	return nil, nil
+}

@@ -114,11 +114,18 @@ type touch struct {
 
 // touches lists the windows that spans have cells in, from left to right.
 func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
-	w := int32(p.tileW)
-	first := int32(o.ColFrom) / w
-	all := make([]touch, int32(o.ColTo-1)/w-first+1)
+	first := p.windowOf(int32(o.ColFrom))
+	begins := p.cols[first:]
+	all := make([]touch, p.windowOf(int32(o.ColTo-1))-first+1)
 	hit := make([]bool, len(all))
-	lo, hi := int32(0), int32(0) // columns of windows known to be touched
+	lo, hi := int32(0), int32(0)   // columns of windows known to be touched
+	mark := func(from, to int32) { // notes the windows that hold columns from to to-1
+		i, k := p.windowOf(from)-first, p.windowOf(to-1)-first
+		for t := i; t <= k; t++ {
+			hit[t] = true
+		}
+		lo, hi = begins[i], begins[k+1]
+	}
 	// The windows from a to b hold the ends of all rows since row since.
 	a, b, since := int32(-1), int32(-1), 0
 	from, to := s.Rows()
@@ -142,9 +149,9 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 		if len(edge) > 0 {
 			left, right = min(left, edge[0].Col), max(right, edge[len(edge)-1].Col)
 		}
-		if a < 0 || left < (first+a)*w || left >= (first+a+1)*w || right < (first+b)*w || right >= (first+b+1)*w {
+		if a < 0 || left < begins[a] || left >= begins[a+1] || right < begins[b] || right >= begins[b+1] {
 			finish(row)
-			a, b, since = left/w-first, right/w-first, row
+			a, b, since = p.windowOf(left)-first, p.windowOf(right)-first, row
 			hit[a], hit[b] = true, true
 		}
 		if b-a < 2 { // no window lies between those of the ends
@@ -152,12 +159,12 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 		}
 		for _, r := range full {
 			if r.From < lo || r.To > hi {
-				lo, hi = mark(hit, first, w, r.From, r.To)
+				mark(r.From, r.To)
 			}
 		}
 		for i := range edge {
 			if c := edge[i].Col; c < lo || c >= hi {
-				lo, hi = mark(hit, first, w, c, c+1)
+				mark(c, c+1)
 			}
 		}
 	}
@@ -170,15 +177,6 @@ func (p *pass) touches(s *zone.Spans, o *zone.Outline) []touch {
 		}
 	}
 	return out
-}
-
-// mark notes the windows of w columns that hold columns from to to-1, and gives their extent.
-func mark(hit []bool, first, w, from, to int32) (lo, hi int32) {
-	a, b := from/w, (to-1)/w
-	for t := a; t <= b; t++ {
-		hit[t-first] = true
-	}
-	return a * w, (b + 1) * w
 }
 
 func (b *band) release() {

@@ -144,11 +144,11 @@ func (k *kernel) load(w raster.Window) error {
 		}
 	}
 	words := (w.Width + 63) / 64
-	if k.width != w.Width || len(k.rows) < w.Height {
+	if k.width != w.Width || len(k.rows) != w.Height {
 		k.width = w.Width
 		k.masks, k.second = sized(k.masks, words*w.Height), sized(k.second, words)
 		k.ends, k.ranks = sized(k.ends, (words*64+8)*w.Height), sized(k.ranks, words*w.Height)
-		k.rows = make([]runEnds, w.Height)
+		k.rows = sized(k.rows, w.Height)
 		for r := range k.rows {
 			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words]}
 		}

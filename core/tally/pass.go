@@ -136,8 +136,7 @@ func tooMany(name string) error {
 type pass struct {
 	req     Request
 	areas   *raster.Areas
-	tileW   int
-	tileH   int
+	cols    []int32 // where windows begin, and behind them the width
 	across  int
 	bands   []*band // those that zones touch
 	next    atomic.Int64
@@ -154,32 +153,67 @@ type overlapAt struct {
 func newPass(req Request, areas *raster.Areas) *pass {
 	g := req.Placement.Grid
 	p := &pass{req: req, areas: areas}
-	p.tileW, p.tileH = 1, 1
-	for _, l := range req.Layers { // a window spans whole blocks of every layer, as far as may be
-		w, h := l.BlockSize()
-		p.tileW, p.tileH = max(p.tileW, w), max(p.tileH, h)
+	cols, rows := p.tiling()
+	for _, c := range cols {
+		p.cols = append(p.cols, int32(c))
 	}
-	if p.tileH < 64 { // strips of few rows are read several at a time
-		p.tileH *= (64 + p.tileH - 1) / p.tileH
-	}
-	p.tileW, p.tileH = min(p.tileW, g.Width), min(p.tileH, g.Height)
-	p.across = (g.Width + p.tileW - 1) / p.tileW
-	down := (g.Height + p.tileH - 1) / p.tileH
-	byRow := make([][]int, down)
+	p.cols = append(p.cols, int32(g.Width))
+	p.across = len(cols)
+	byRow := make([][]int, len(rows))
+	rows = append(rows, g.Height)
 	for i, o := range req.Placement.Outlines {
 		if len(o.Rings) == 0 || o.RowFrom >= o.RowTo || o.ColFrom >= o.ColTo {
 			continue
 		}
-		for b := o.RowFrom / p.tileH; b <= (o.RowTo-1)/p.tileH; b++ {
+		first, found := slices.BinarySearch(rows, o.RowFrom)
+		if !found {
+			first--
+		}
+		for b := first; b < len(byRow) && rows[b] < o.RowTo; b++ {
 			byRow[b] = append(byRow[b], i)
 		}
 	}
 	for b, zones := range byRow {
 		if len(zones) > 0 {
-			p.bands = append(p.bands, newBand(p, b*p.tileH, min(g.Height, (b+1)*p.tileH), zones))
+			p.bands = append(p.bands, newBand(p, rows[b], rows[b+1], zones))
 		}
 	}
 	return p
+}
+
+// tiling is where windows begin: as the only layer wants it, or such that a window spans whole blocks of
+// every layer, as far as may be.
+func (p *pass) tiling() (cols, rows []int) {
+	g := p.req.Placement.Grid
+	if len(p.req.Layers) == 1 {
+		if cols, rows = raster.Tiling(p.req.Layers[0]); cols != nil {
+			return cols, rows
+		}
+	}
+	w, h := 1, 1
+	for _, l := range p.req.Layers {
+		bw, bh := l.BlockSize()
+		w, h = max(w, bw), max(h, bh)
+	}
+	if h < 64 { // strips of few rows are read several at a time
+		h *= (64 + h - 1) / h
+	}
+	for c := 0; c < g.Width; c += w {
+		cols = append(cols, c)
+	}
+	for r := 0; r < g.Height; r += h {
+		rows = append(rows, r)
+	}
+	return cols, rows
+}
+
+// windowOf is the number of the window across that holds a column.
+func (p *pass) windowOf(col int32) int32 {
+	i, found := slices.BinarySearch(p.cols, col)
+	if !found {
+		i--
+	}
+	return int32(i)
 }
 
 // worker takes one tile after another.
@@ -224,8 +258,7 @@ func (w *worker) run(ctx context.Context) error {
 // tile reads one window and adds it up for each zone that touches it.
 func (w *worker) tile(b *band, col int) error {
 	p, k := w.pass, w.kernel
-	g := p.req.Placement.Grid
-	win := raster.Window{Col: col * p.tileW, Row: b.from, Width: min(p.tileW, g.Width-col*p.tileW), Height: b.to - b.from}
+	win := raster.Window{Col: int(p.cols[col]), Row: b.from, Width: int(p.cols[col+1] - p.cols[col]), Height: b.to - b.from}
 	loaded := false
 	for _, t := range b.spans[col] {
 		if !loaded {

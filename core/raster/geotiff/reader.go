@@ -221,6 +221,11 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	if count > 2*uint64(need)+65536 {
 		return fmt.Errorf("it claims %d stored bytes for %d", count, need)
 	}
+	// Of a tile at the lower border only the rows that the image has are decoded; a Zstandard frame comes whole.
+	if valid := l.height - by*l.blockH; valid < rows && l.compression != compressZstd {
+		need = need / rows * valid
+		rows = valid
+	}
 	r.stored = sized(r.stored, int(count))
 	if _, err := f.r.ReadAt(r.stored, int64(offset)); err != nil {
 		return err
