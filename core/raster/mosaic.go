@@ -28,9 +28,10 @@ const snapLimit = 0.01
 // MosaicOptions say how rasters become one.
 type MosaicOptions struct {
 	Overlap Overlap
-	// Resample moves the cells of rasters that lie off the grid of the first by nearest centre, instead
-	// of refusing them.
+	// Resample brings rasters that lie off the grid of the first onto it, instead of refusing them: in the way
+	// that How says.
 	Resample bool
+	How      Resample
 }
 
 // member is a raster of a mosaic.
@@ -90,11 +91,15 @@ func Mosaic(sources []Source, o MosaicOptions) (*Joined, error) {
 				g := first.Grid
 				g.X0, g.Y0 = first.Grid.Point(col, row)
 				g.Width, g.Height = h.Grid.Width, h.Grid.Height
-				a, err := Align(s, g, Nearest)
+				a, err := Align(s, g, o.How)
 				if err != nil {
 					return nil, err
 				}
-				j.Notes = append(j.Notes, fmt.Sprintf("%s lies off the grid of %s; its cells are moved to the nearest ones, by up to %.2f of a cell", h.Name, first.Name, math.Max(math.Abs(off[0]-col), math.Abs(off[1]-row))))
+				what := "its cells are moved to the nearest ones, by up to"
+				if o.How == Bilinear {
+					what = "its cells are interpolated over"
+				}
+				j.Notes = append(j.Notes, fmt.Sprintf("%s lies off the grid of %s; %s %.2f of a cell", h.Name, first.Name, what, far))
 				s, h = a, a.Header()
 			}
 		}

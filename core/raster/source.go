@@ -17,6 +17,7 @@ type Header struct {
 	COG        bool   // laid out as a cloud-optimised GeoTIFF
 	Lossy      bool   // the compression changes values
 	CRSProblem string // why Grid.CRS is nil
+	Unplaced   bool   // nothing says where the cells lie and how large they are
 	// CellsProblem is why the cells cannot be read; the rest of the header holds.
 	CellsProblem string
 	Notes        []string

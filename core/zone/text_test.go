@@ -132,3 +132,16 @@ func TestMaskKeepsCellsByTheirCentres(t *testing.T) {
 	_, err = Mask(src, p)
 	assert.ErrorContains(t, err, "--nodata")
 }
+
+func FuzzText(f *testing.F) {
+	for _, text := range []string{"bbox:1,2,3,4", "geo:58.31,12.52;u=5000", "POLYGON((12 58,12.1 58,12.1 58.1,12 58))", "MULTIPOLYGON(((0 0,1 0,1 1,0 0)),((2 2,3 2,3 3,2 2)))"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		IsText(text)
+		s, err := FromText(text, nil)
+		if err == nil && (len(s.Zones) != 1 || len(s.Zones[0].Polygons) == 0) {
+			t.Fatalf("%q gives no outline and no error", text)
+		}
+	})
+}

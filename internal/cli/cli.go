@@ -50,6 +50,7 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
 	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintf(c.Root().Writer, "verdex %s\n", c.Root().Version) }
 	root := newRoot(version, stdout, stderr)
 	err := root.Run(ctx, args)

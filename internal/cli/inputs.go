@@ -40,7 +40,7 @@ var rasterFlags = []cli.Flag{
 	&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
 	&cli.StringFlag{Name: "from-list", Usage: "`FILE` with a raster on each line, beside those that are named"},
 	&cli.StringFlag{Name: "overlap", Value: "last", Usage: "what holds where rasters overlap: `last`, first, majority, or for measurements mean, min, max"},
-	&cli.StringFlag{Name: "resample", Usage: "allow cells to be moved onto another grid: `nearest`"},
+	&cli.StringFlag{Name: "resample", Usage: "allow cells to be moved onto another grid: `nearest`, or for measurements bilinear"},
 	&cli.BoolFlag{Name: "values", Usage: "cells are measurements, not classes"},
 }
 
@@ -150,6 +150,9 @@ func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *
 		out.Source = sources[0]
 		return out, nil
 	}
+	if o.How == raster.Bilinear && !sources[0].Header().Type.Floating() && !c.Bool("values") {
+		return nil, usage("--resample bilinear would make classes up that are between others, and %s holds whole numbers: choose nearest, or say --values if they are measurements", paths[0])
+	}
 	if o.Overlap >= raster.Mean && !sources[0].Header().Type.Floating() && !c.Bool("values") {
 		return nil, usage("--overlap %s is for measurements, but %s holds whole numbers that may be classes: choose last, first or majority, or say --values if they are measurements",
 			c.String("overlap"), paths[0])
@@ -187,8 +190,10 @@ func mosaicOptions(c *cli.Command) (o raster.MosaicOptions, err error) {
 	case "":
 	case "nearest":
 		o.Resample = true
+	case "bilinear":
+		o.Resample, o.How = true, raster.Bilinear
 	default:
-		return o, usage("--resample %s is not known here: choose nearest", c.String("resample"))
+		return o, usage("--resample %s is not known: choose nearest, or for measurements bilinear", c.String("resample"))
 	}
 	return o, nil
 }
@@ -212,6 +217,9 @@ func adjust(c *cli.Command, f raster.Source, nodata string) (raster.Source, erro
 		crs, err := parseCRS(text)
 		if err != nil {
 			return nil, err
+		}
+		if f.Header().Unplaced {
+			return nil, fmt.Errorf("%s; --crs alone does not tell", f.Header().CRSProblem)
 		}
 		g := f.Header().Grid
 		g.CRS = crs

@@ -18,7 +18,9 @@ func (p *rasterReport) find(legend *cover.Legend, legendPath string, values bool
 	if h.CellsProblem != "" {
 		add("", "%s", h.CellsProblem)
 	}
-	if h.Grid.CRS == nil {
+	if h.Unplaced {
+		add("", "%s", h.CRSProblem)
+	} else if h.Grid.CRS == nil {
 		add(fmt.Sprintf("verdex look %s --crs EPSG:<number>", p.File), "%s", h.CRSProblem)
 	}
 	p.findNoData(add)

@@ -25,7 +25,8 @@ func georeference(d *directory, l *layout, h *raster.Header) error {
 	}
 	switch {
 	case !placed:
-		h.CRSProblem = "it has no georeferencing, so nothing says where its cells lie"
+		h.CRSProblem = "it has no georeferencing, so nothing says where its cells lie and how large they are: get the file with it"
+		h.Unplaced = true
 	case keys.empty():
 		h.CRSProblem = "it has no CRS, so nothing says where its cells lie: give one with --crs, for example --crs EPSG:3035"
 	default:

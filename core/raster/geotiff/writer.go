@@ -180,7 +180,7 @@ func (t *writer) row(ctx context.Context, n, ty int, read func(r raster.Reader, 
 	wg.Wait()
 	if err := context.Cause(ctx); err != nil {
 		if errors.Is(err, context.Canceled) {
-			err = errors.New("stopped before the end")
+			err = errors.New("stopped before the end; nothing was written")
 		}
 		return err
 	}
