@@ -148,10 +148,7 @@ func (d *Definition) projection() (Projection, error) {
 	case MethodLambertAzimuthalEqualArea:
 		return NewLambertAzimuthalEqualArea(e, lat0, lon0, fe, fn), nil
 	case MethodAzimuthalSpherical:
-		if e.F != 0 {
-			return nil, fmt.Errorf("its projection is that of a sphere, but %s is none", e.Name)
-		}
-		return NewLambertAzimuthalEqualArea(e, lat0, lon0, fe, fn), nil
+		return NewAzimuthalSpherical(e, lat0, lon0, fe, fn), nil
 	case MethodAlbers:
 		return NewAlbers(e, rad(ParamLatFalse), rad(ParamLonFalse), rad(ParamParallel1), rad(ParamParallel2), m(ParamEastFalse), m(ParamNorthFalse))
 	case MethodCylindricalEqualArea:

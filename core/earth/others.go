@@ -432,3 +432,28 @@ func (p reversed) Forward(lat, lon float64) (x, y float64, ok bool) {
 func (p reversed) Inverse(x, y float64) (lat, lon float64, ok bool) {
 	return p.Projection.Inverse(p.fe-x, p.fn-y)
 }
+
+// AzimuthalSpherical is Lambert's azimuthal projection of the sphere with the ellipsoid's area, fed with the
+// ellipsoid's latitudes (EPSG method 1027); on an ellipsoid its areas are therefore not quite true.
+type AzimuthalSpherical struct {
+	*LambertAzimuthalEqualArea
+	e      Ellipsoid
+	radius float64
+}
+
+// NewAzimuthalSpherical has its centre at lat0, lon0 (radians).
+func NewAzimuthalSpherical(e Ellipsoid, lat0, lon0, fe, fn float64) *AzimuthalSpherical {
+	r := e.A * math.Sqrt(e.authalicQ(1)/2)
+	return &AzimuthalSpherical{NewLambertAzimuthalEqualArea(Ellipsoid{e.Name, r, 0}, lat0, lon0, fe, fn), e, r}
+}
+
+// ArealScale implements [Projection].
+func (p *AzimuthalSpherical) ArealScale(lat, _ float64) float64 {
+	m, n := p.e.radii(lat)
+	return p.radius * p.radius / (m * n)
+}
+
+// Traits implements [Projection].
+func (p *AzimuthalSpherical) Traits() Traits {
+	return Traits{Method: "Lambert azimuthal, spherical", EqualArea: p.e.F == 0}
+}

@@ -289,3 +289,14 @@ func FuzzWKT(f *testing.F) {
 		}
 	})
 }
+
+// Method 1027 is spherical: by proj of Debian's proj-bin with +proj=laea +lat_0=45 +lon_0=-100 +ellps=clrk66 +R_A.
+func TestAzimuthalSpherical(t *testing.T) {
+	c, err := Lookup(9311)
+	require.NoError(t, err)
+	x, y, ok := c.FromGeographic(-90*degree, 40*degree)
+	require.True(t, ok)
+	assert.InDelta(t, 850045.547649337, x, 1e-4) // the program takes the radius from a short series
+	assert.InDelta(t, -504360.108327311, y, 1e-4)
+	assert.Equal(t, "other", c.Kind())
+}

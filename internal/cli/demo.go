@@ -36,6 +36,8 @@ var demoJob = []struct{ why, command string }{
 	{"How much of each class does each ward hold?", "measure DIR/cover_2020.tif --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv --epoch 2020"},
 	{"2004 has codes of its own; a crosswalk puts them into the classes. As a table for others:", "measure DIR/cover_2004.tif --zones DIR/catchments.geojson --zone-id id --legend DIR/legend.csv --crosswalk DIR/codes_2004.csv --epoch 2004 --out DIR/extents_2004.csv --force"},
 	{"What changed in the wards, and does it balance?", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv"},
+	{"2012 comes in four overlapping tiles. What is the 0 along their border?", "look DIR/cover_2012_a.tif"},
+	{"Named together the tiles are one raster, nothing is written in between:", "change --epoch 2012=DIR/cover_2012_?.tif --nodata 2012=0 --epoch 2020=DIR/cover_2020.tif --legend DIR/legend.csv"},
 	{"From what to what, in the whole raster, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
 }
 
