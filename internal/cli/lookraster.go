@@ -118,6 +118,16 @@ func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporte
 		for _, p := range pairs {
 			p.paint(out)
 		}
+		warned := 0
+		for _, p := range reports {
+			warned += len(p.Findings)
+		}
+		for _, p := range pairs {
+			warned += len(p.Findings)
+		}
+		if warned > 0 {
+			out.line()
+		}
 		if err := out.flush(); err != nil {
 			return err
 		}
@@ -453,7 +463,12 @@ func paintValues(c *canvas, values []valueLine, placed bool) {
 		if placed {
 			row += right(group(v.Area, 1), 16)
 		}
-		c.line(row + right(group(v.Pct, 2), 9))
+		row += right(group(v.Pct, 2), 9)
+		if c.color && v.Kind != "nodata" {
+			p := part{share: v.Pct / 100, color: v.color, plain: v.Kind != "class"}
+			row += "  " + c.bar([]part{p}, max(10, min(40, c.width-runewidth.StringWidth(row)-2)))
+		}
+		c.line(row)
 	}
 }
 

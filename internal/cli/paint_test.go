@@ -60,3 +60,10 @@ func TestHeadingsBreakAtWords(t *testing.T) {
 	assert.Equal(t, "", a)
 	assert.Equal(t, "Pasture", b)
 }
+
+func TestNotesWrapBetweenWords(t *testing.T) {
+	r := &reporter{width: 20}
+	assert.Equal(t, "note: one two three\n      four five\nsix", r.wrap("note: one two three four five\nsix", 6))
+	assert.Equal(t, "note: aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", r.wrap("note: aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", 6))
+	assert.Equal(t, "as it is however long it may be", (&reporter{}).wrap("as it is however long it may be", 6))
+}

@@ -5,8 +5,10 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"strings"
 	"sync"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -18,11 +20,19 @@ type reporter struct {
 	w      io.Writer
 	quiet  bool
 	log    *slog.Logger // nil for plain lines
+	color  bool         // standard error is a terminal that wants colours
+	width  int          // of the terminal; 0 for none
 	warned int
 }
 
 func newReporter(c *cli.Command) *reporter {
 	r := &reporter{w: c.Root().ErrWriter, quiet: c.Bool("quiet")}
+	if f, ok := r.w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		r.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 40 {
+			r.width = width
+		}
+	}
 	if c.Bool("log-json") {
 		r.log = slog.New(slog.NewJSONHandler(r.w, nil))
 	}
@@ -35,7 +45,7 @@ func (r *reporter) note(text string) {
 	case r.log != nil:
 		r.log.Info(text)
 	default:
-		fmt.Fprintf(r.w, "note: %s\n", text)
+		fmt.Fprintln(r.w, r.wrap("note: "+text, 6))
 	}
 }
 
@@ -45,7 +55,36 @@ func (r *reporter) warn(text string) {
 		r.log.Warn(text)
 		return
 	}
-	fmt.Fprintf(r.w, "warning: %s\n", text)
+	text = r.wrap("warning: "+text, 9)
+	if r.color {
+		text = "\x1b[1;38;2;224;168;72mwarning:\x1b[0m" + strings.TrimPrefix(text, "warning:")
+	}
+	fmt.Fprintln(r.w, text)
+}
+
+// wrap breaks the lines of a text between words where the terminal ends, and indents what follows.
+func (r *reporter) wrap(text string, indent int) string {
+	if r.width == 0 {
+		return text
+	}
+	var out []string
+	for line := range strings.SplitSeq(text, "\n") {
+		for runewidth.StringWidth(line) > r.width {
+			cut := -1
+			for i := range line {
+				if line[i] == ' ' && i > indent && runewidth.StringWidth(line[:i]) <= r.width {
+					cut = i
+				}
+			}
+			if cut < 0 {
+				break
+			}
+			out = append(out, line[:cut])
+			line = strings.Repeat(" ", indent) + line[cut+1:]
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
 }
 
 func (r *reporter) notes(texts []string) {
