@@ -4,6 +4,8 @@ import (
 	"context"
 	"math"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -91,9 +93,12 @@ func TestValuesWithoutALineAreListed(t *testing.T) {
 	a, _, set, place := world(t, 1)
 	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a}, Zones: set, Placement: place})
 	require.NoError(t, err)
-	x := &cover.Crosswalk{Source: "codes.csv", Values: map[float64]cover.Target{1: {Code: 1}, 2: {Code: 1}}}
+	path := filepath.Join(t.TempDir(), "codes.csv")
+	require.NoError(t, os.WriteFile(path, []byte("from,to\n1;2,1\n"), 0o644))
+	x, err := cover.ReadCrosswalk(path, nil)
+	require.NoError(t, err)
 	_, err = Compose(Input{Raster: "a.tif", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Crosswalk: x, NoData: &nodata}}, Units[0])
-	assert.ErrorContains(t, err, "a.tif: codes.csv has no line for 2 value(s) that occur: 3 (")
+	assert.ErrorContains(t, err, "codes.csv has no line for 2 value(s) that occur: 3 (")
 	assert.ErrorContains(t, err, "77 (")
 }
 

@@ -86,7 +86,7 @@ func Compare(in ChangeInput, unit Unit) (*Change, error) {
 			}
 		}
 	}
-	c := &Change{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Legend, Years: years(in.Epochs[0], in.Epochs[1])}
+	c := &Change{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown(), Years: years(in.Epochs[0], in.Epochs[1])}
 	if c.Legend == nil {
 		c.Legend = legendOf(both, in.Palette)
 	}

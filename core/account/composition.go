@@ -68,7 +68,7 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: in.Coder.Legend}
+	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: in.Coder.Shown()}
 	if c.Legend == nil {
 		c.Legend = legendOf(meanings, in.Palette)
 	}

@@ -69,10 +69,11 @@ func TestCrosswalk(t *testing.T) {
 	}
 	got, _ := c.Code(math.NaN())
 	assert.Equal(t, NoData, got.Kind)
-	x.Else = nil
+	x.otherwise = -1
 	_, ok := c.Code(77)
 	assert.False(t, ok)
-	x.NoData = &Target{Code: 2}
+	x.Lines = append(x.Lines, Line{To: Target{Code: 2}})
+	x.nodata = len(x.Lines) - 1
 	got, _ = c.Code(255)
 	assert.Equal(t, Meaning{Kind: Classified, Code: 2}, got)
 }
@@ -95,15 +96,21 @@ func TestMistakesInCrosswalks(t *testing.T) {
 	l, err := NewLegend("legend.csv", []Class{{Code: 1, Name: "Water"}})
 	require.NoError(t, err)
 	for text, want := range map[string]string{
-		"from,to\n":               "no lines",
-		"from,to\n10,5\n":         "not in the legend",
-		"from,to\n10,water\n":     "neither a legend code",
-		"from,to\nten,1\n":        "neither a number",
-		"from,to\n10,1\n10,1\n":   "lines 2 and 3 both",
-		"from,to\n10;10.0,1\n":    "both say what becomes of",
-		"from,to\n\"[1,2)\",1\n":  "interval",
-		"from,to\n10;,1\n":        "empty source value",
-		"from,to\nelse,1\nelse,1": "both say",
+		"from,to\n":                           "no lines",
+		"from,to\n10,5\n":                     "not in the legend",
+		"from,to\n10,water\n":                 "neither a legend code",
+		"from,to\nten,1\n":                    "neither a number",
+		"from,to\n10,1\n10,1\n":               "lines 2 and 3 both",
+		"from,to\n10;10.0,1\n":                "both say what becomes of",
+		"from,to\n\"[2,1)\",1\n":              "holds no number",
+		"from,to\n\"[1,2\",1\n":               "is not written like",
+		"from,to\n\"[1,x)\",1\n":              "is not written like",
+		"from,to\n\"(1,1]\",1\n":              "holds no number",
+		"from,to\n\"[1,2]\",1\n\"[2,3)\",1\n": "lines 2 and 3 overlap: [1,2] and [2,3) share numbers",
+		"from,to\n\"[0,5)\",1\n\"[1,2)\",1\n": "overlap",
+		"from,to\n4,1\n\"[0,5)\",1\n":         "lines 2 and 3 overlap: [0,5) holds 4 too",
+		"from,to\n10;,1\n":                    "empty source value",
+		"from,to\nelse,1\nelse,1":             "both say",
 	} {
 		_, err := ReadCrosswalk(file(t, text), l)
 		assert.ErrorContains(t, err, want, "%q", text)
@@ -125,4 +132,49 @@ func FuzzTables(f *testing.F) {
 		}
 		_, _ = ReadCrosswalk(path, l)
 	})
+}
+
+func TestIntervals(t *testing.T) {
+	l, err := NewLegend("legend.csv", []Class{{Code: 1, Name: "low"}, {Code: 2, Name: "middle"}, {Code: 3, Name: "high"}})
+	require.NoError(t, err)
+	x, err := ReadCrosswalk(file(t, "from,to,note\n\"(-inf,0.1)\",1,below\n\"[0.1,0.3)\",2,\n\"(0.3,0.5]\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
+	require.ErrorContains(t, err, "overlap") // -9999 lies below 0.1
+	x, err = ReadCrosswalk(file(t, "from,to,note\n\"[-1,0.1)\",1,below\n\"(0.3,0.5]\",2,\n\"[0.1,0.3)\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
+	require.NoError(t, err)
+	require.True(t, x.HasIntervals())
+	var gaps []string
+	for _, g := range x.Gaps {
+		gaps = append(gaps, g.String())
+	}
+	assert.Equal(t, []string{"[0.3,0.3]", "(0.5,0.7]"}, gaps)
+	c := Coder{Legend: l, Crosswalk: x}
+	for v, want := range map[float64]int{-1: 1, 0.0999: 1, 0.1: 2, 0.2999: 2, 0.31: 2, 0.5: 2, 0.7001: 3, 1e300: 3} {
+		m, ok := c.Code(v)
+		assert.True(t, ok, "%g", v)
+		assert.Equal(t, Meaning{Kind: Classified, Code: want}, m, "%g", v)
+	}
+	for _, v := range []float64{-1.01, 0.3, 0.6, 0.7, math.Inf(-1)} {
+		_, ok := c.Code(v)
+		assert.False(t, ok, "%g", v)
+	}
+	m, ok := c.Code(-9999)
+	assert.True(t, ok && m.Kind == NoData)
+}
+
+func TestGroups(t *testing.T) {
+	l, err := NewLegend("legend.csv", []Class{{Code: 7, Name: "Lake", Group: "Water"}, {Code: 3, Name: "Wood"}, {Code: 9, Name: "River", Group: "Water"}})
+	require.NoError(t, err)
+	g, err := l.Group()
+	require.NoError(t, err)
+	c := Coder{Legend: l, Groups: g}
+	for v, want := range map[float64]int{7: 1, 9: 1, 3: 2} {
+		m, _ := c.Code(v)
+		assert.Equal(t, Meaning{Kind: Classified, Code: want}, m)
+	}
+	m, _ := c.Code(4)
+	assert.Equal(t, Unlisted, m.Kind)
+	assert.Equal(t, "Water", c.Shown().Classes[0].Name)
+	l.Classes[0].Group, l.Classes[2].Group = "", ""
+	_, err = l.Group()
+	assert.ErrorContains(t, err, "none of its classes has a group")
 }

@@ -1,8 +1,10 @@
 package cover
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -14,60 +16,164 @@ type Target struct {
 	Keep   bool // the value itself is the code
 }
 
-// Crosswalk says which source values become which class.
+// Line is a line of a crosswalk.
+type Line struct {
+	Number int    // in the file
+	From   string // as it is written
+	To     Target
+	Note   string
+}
+
+// Crosswalk says which source values become which class. Of the lines of a value there is one at most.
 type Crosswalk struct {
 	Source string
-	Values map[float64]Target
-	NoData *Target // for nodata cells; nil leaves them nodata
-	Else   *Target // for values without a line; nil makes them an error
+	Lines  []Line
+	// Gaps are the intervals between neighbouring intervals of the crosswalk that no line holds.
+	Gaps []Interval
+
+	values    map[float64]int // line of a single value
+	intervals []ranged        // by their lower end
+	nodata    int             // line for nodata cells, -1: they stay nodata
+	otherwise int             // line for values without one of their own, -1: they are an error
+}
+
+type ranged struct {
+	Interval
+	line int
 }
 
 // ReadCrosswalk reads a crosswalk from CSV with the columns from, to and optionally note. from is a
-// code, a list such as 41;42;43, nodata or else; to is a legend code, nodata or keep. Targets
-// must be in the legend, when there is one.
+// code, a list such as 41;42;43, an interval such as [0.1,0.3), nodata or else; to is a legend code, nodata or
+// keep. Targets must be in the legend, when there is one.
 func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
 	t, err := readTable(path, []string{"from", "to"}, []string{"note"})
 	if err != nil {
 		return nil, err
 	}
-	x := &Crosswalk{Source: path, Values: map[float64]Target{}}
-	lines := map[string]int{}
+	x := &Crosswalk{Source: path, values: map[float64]int{}, nodata: -1, otherwise: -1}
 	for _, r := range t {
 		to, err := parseTarget(r.cell["to"], legend)
+		if err == nil {
+			x.Lines = append(x.Lines, Line{r.line, r.cell["from"], to, r.cell["note"]})
+			err = x.add(r.cell["from"], len(x.Lines)-1)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: line %d: %w", path, r.line, err)
 		}
-		for _, part := range strings.Split(r.cell["from"], ";") {
-			part = strings.ToLower(strings.TrimSpace(part))
-			key := part
-			switch part {
-			case "":
-				return nil, fmt.Errorf("%s: line %d: it has an empty source value", path, r.line)
-			case "nodata":
-				x.NoData = &to
-			case "else":
-				x.Else = &to
-			default:
-				if strings.ContainsAny(part, "[(") {
-					return nil, fmt.Errorf("%s: line %d: the interval %q is not read by this version: list the codes instead, as in 41;42;43", path, r.line, r.cell["from"])
-				}
-				v, err := strconv.ParseFloat(part, 64)
-				if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-					return nil, fmt.Errorf("%s: line %d: the source value %q is neither a number, a list such as 41;42;43, nodata nor else", path, r.line, part)
-				}
-				x.Values[v] = to
-				key = strconv.FormatFloat(v, 'g', -1, 64)
-			}
-			if first, ok := lines[key]; ok {
-				return nil, fmt.Errorf("%s: lines %d and %d both say what becomes of %s: keep one of them", path, first, r.line, part)
-			}
-			lines[key] = r.line
-		}
 	}
-	if len(lines) == 0 {
+	if len(x.Lines) == 0 {
 		return nil, fmt.Errorf("%s: it has no lines, so no value would become a class", path)
 	}
-	return x, nil
+	return x, x.settle()
+}
+
+// add enters the source values of a line.
+func (x *Crosswalk) add(from string, line int) error {
+	twice := func(other int, what string) error {
+		return fmt.Errorf("lines %d and %d both say what becomes of %s: keep one of them", x.Lines[other].Number, x.Lines[line].Number, what)
+	}
+	for _, part := range strings.Split(from, ";") {
+		part = strings.ToLower(strings.TrimSpace(part))
+		switch {
+		case part == "":
+			return fmt.Errorf("it has an empty source value")
+		case part == "nodata":
+			if x.nodata >= 0 {
+				return twice(x.nodata, part)
+			}
+			x.nodata = line
+		case part == "else":
+			if x.otherwise >= 0 {
+				return twice(x.otherwise, part)
+			}
+			x.otherwise = line
+		case strings.ContainsAny(part, "[]()"):
+			i, err := ParseInterval(part)
+			if err != nil {
+				return err
+			}
+			x.intervals = append(x.intervals, ranged{i, line})
+		default:
+			v, err := strconv.ParseFloat(part, 64)
+			if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
+				return fmt.Errorf("the source value %q is neither a number, a list such as 41;42;43, an interval such as [0.1,0.3), nodata nor else", part)
+			}
+			if other, ok := x.values[v]; ok {
+				return twice(other, part)
+			}
+			x.values[v] = line
+		}
+	}
+	return nil
+}
+
+// settle sorts the intervals, refuses overlaps and finds gaps.
+func (x *Crosswalk) settle() error {
+	slices.SortStableFunc(x.intervals, func(a, b ranged) int {
+		if c := cmp.Compare(a.From, b.From); c != 0 {
+			return c
+		}
+		return cmp.Compare(a.To, b.To)
+	})
+	for i, r := range x.intervals {
+		if i > 0 {
+			before := x.intervals[i-1]
+			if before.meets(r.Interval) {
+				return fmt.Errorf("%s: lines %d and %d overlap: %v and %v share numbers, so that it is not clear which holds: end one where the other begins",
+					x.Source, x.Lines[before.line].Number, x.Lines[r.line].Number, before.Interval, r.Interval)
+			}
+			if gap, ok := before.gapBefore(r.Interval); ok {
+				x.Gaps = append(x.Gaps, gap)
+			}
+		}
+		for v, line := range x.values {
+			if r.Holds(v) {
+				return fmt.Errorf("%s: lines %d and %d overlap: %v holds %v too: keep one of them", x.Source,
+					min(x.Lines[line].Number, x.Lines[r.line].Number), max(x.Lines[line].Number, x.Lines[r.line].Number), r.Interval, v)
+			}
+		}
+	}
+	return nil
+}
+
+// HasIntervals reports whether ranges of values have a line.
+func (x *Crosswalk) HasIntervals() bool { return len(x.intervals) > 0 }
+
+// lineOf is the line of a value, -1 when it has none; missing says that it is nodata.
+func (x *Crosswalk) lineOf(v float64, missing bool) int {
+	if missing && x.nodata >= 0 {
+		return x.nodata
+	}
+	if line, ok := x.values[v]; ok {
+		return line
+	}
+	if missing {
+		return -1
+	}
+	lo, hi := 0, len(x.intervals)
+	for lo < hi {
+		mid := (lo + hi) / 2
+		switch r := &x.intervals[mid]; {
+		case r.Holds(v):
+			return r.line
+		case v <= r.From:
+			hi = mid
+		default:
+			lo = mid + 1
+		}
+	}
+	return x.otherwise
+}
+
+// String writes the target as a crosswalk has it.
+func (t Target) String() string {
+	switch {
+	case t.NoData:
+		return "nodata"
+	case t.Keep:
+		return "keep"
+	}
+	return strconv.Itoa(t.Code)
 }
 
 func parseTarget(text string, legend *Legend) (Target, error) {
@@ -105,6 +211,7 @@ type Coder struct {
 	Legend    *Legend    // nil: every value is a class of its own
 	Crosswalk *Crosswalk // nil: values are codes
 	NoData    *float64   // the declared nodata value
+	Groups    *Groups    // nil: classes are told as they are
 }
 
 // Meaning is what a value counts as: its kind and, for classes and unlisted values, its code.
@@ -116,33 +223,54 @@ type Meaning struct {
 
 // Code decides what a value counts as. It reports false when a crosswalk has no line for it.
 func (c *Coder) Code(v float64) (Meaning, bool) {
-	missing := math.IsNaN(v) || c.NoData != nil && v == *c.NoData
+	missing := c.missing(v)
 	if c.Crosswalk == nil {
 		if missing {
 			return Meaning{Kind: NoData}, true
 		}
 		return c.listed(v), true
 	}
-	var to Target
-	switch t, ok := c.Crosswalk.Values[v]; {
-	case missing && c.Crosswalk.NoData != nil:
-		to = *c.Crosswalk.NoData
-	case missing && !ok:
-		return Meaning{Kind: NoData}, true
-	case ok:
-		to = t
-	case c.Crosswalk.Else != nil:
-		to = *c.Crosswalk.Else
-	default:
-		return Meaning{}, false
+	line := c.Crosswalk.lineOf(v, missing)
+	if line < 0 {
+		return Meaning{Kind: NoData}, missing
 	}
+	to := c.Crosswalk.Lines[line].To
 	switch {
 	case to.NoData, to.Keep && missing:
 		return Meaning{Kind: NoData}, true
 	case to.Keep:
 		return c.listed(v), true
 	}
-	return Meaning{Kind: Classified, Code: to.Code}, true
+	return c.class(to.Code), true
+}
+
+// LineOf is the line of the crosswalk that a value comes to, -1 when it has none; missing says that the value is
+// nodata, which without a line stays so.
+func (c *Coder) LineOf(v float64) (line int, missing bool) {
+	missing = c.missing(v)
+	return c.Crosswalk.lineOf(v, missing), missing
+}
+
+func (c *Coder) missing(v float64) bool {
+	return math.IsNaN(v) || c.NoData != nil && v == *c.NoData
+}
+
+// class is the meaning of a class, by its group where groups are wanted.
+func (c *Coder) class(code int) Meaning {
+	if c.Groups != nil {
+		if g, ok := c.Groups.of[code]; ok {
+			code = g
+		}
+	}
+	return Meaning{Kind: Classified, Code: code}
+}
+
+// Shown is the legend in which classes are told: that of the groups where they are wanted.
+func (c *Coder) Shown() *Legend {
+	if c.Groups != nil {
+		return c.Groups.Legend
+	}
+	return c.Legend
 }
 
 func (c *Coder) listed(v float64) Meaning {
@@ -153,5 +281,5 @@ func (c *Coder) listed(v float64) Meaning {
 	if _, ok := c.Legend.Find(code); c.Legend != nil && !ok {
 		return Meaning{Kind: Unlisted, Code: code, Value: v}
 	}
-	return Meaning{Kind: Classified, Code: code}
+	return c.class(code)
 }

@@ -60,6 +60,41 @@ func (l *Legend) Find(code int) (Class, bool) {
 	return l.Classes[i], true
 }
 
+// Groups gathers the classes of a legend into broader ones.
+type Groups struct {
+	Legend *Legend // of the groups, numbered from 1 in the order in which they first appear
+	of     map[int]int
+}
+
+// Group makes the groups of a legend; a class without a group is one of its own name. A group takes the
+// colour of its first class. A legend without any group is an error.
+func (l *Legend) Group() (*Groups, error) {
+	g := &Groups{of: map[int]int{}}
+	var classes []Class
+	at := map[string]int{}
+	named := false
+	for _, c := range l.Classes {
+		named = named || c.Group != ""
+		name := c.Group
+		if name == "" {
+			name = c.Name
+		}
+		k, ok := at[name]
+		if !ok {
+			k = len(classes)
+			at[name] = k
+			classes = append(classes, Class{Code: k + 1, Name: name, Color: c.Color})
+		}
+		g.of[c.Code] = k + 1
+	}
+	if !named {
+		return nil, fmt.Errorf("%s: none of its classes has a group: fill in the column group, or leave --by away", l.Source)
+	}
+	var err error
+	g.Legend, err = NewLegend(l.Source, classes)
+	return g, err
+}
+
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
 // group, in any order. Classes without a colour get one.
 func ReadLegend(path string) (*Legend, error) {

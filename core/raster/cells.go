@@ -38,6 +38,19 @@ func (t CellType) Bytes() int { return cellTypes[t].bytes }
 // Floating reports whether the type is a floating-point one.
 func (t CellType) Floating() bool { return cellTypes[t].floating }
 
+// Range is the least and the greatest value of the type.
+func (t CellType) Range() (least, greatest float64) { return cellTypes[t].min, cellTypes[t].max }
+
+// ParseCellType finds a type by its name, such as uint8.
+func ParseCellType(name string) (CellType, bool) {
+	for i, t := range cellTypes {
+		if t.name == name {
+			return CellType(i), true
+		}
+	}
+	return 0, false
+}
+
 // Holds reports whether v can be stored in the type without loss.
 func (t CellType) Holds(v float64) bool {
 	if t == Float64 {

@@ -200,7 +200,7 @@ func (m *mosaic) joinTypes(h *Header) error {
 		}
 		joint := false
 		for _, c := range []CellType{h.Type, t, Uint8, Int8, Uint16, Int16, Uint32, Int32, Float64} {
-			if c.contains(h.Type) && c.contains(t) {
+			if c.Contains(h.Type) && c.Contains(t) {
 				h.Type, joint = c, true
 				break
 			}
@@ -212,8 +212,8 @@ func (m *mosaic) joinTypes(h *Header) error {
 	return nil
 }
 
-// contains reports whether t holds every value of o.
-func (t CellType) contains(o CellType) bool {
+// Contains reports whether t holds every value of o.
+func (t CellType) Contains(o CellType) bool {
 	if t == o || t == Float64 {
 		return true
 	}

@@ -141,11 +141,11 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 	if err != nil {
 		return nil, err
 	}
-	unit, byCentres, legend, err := readTerms(c)
+	t, err := readTerms(c)
 	if err != nil {
 		return nil, err
 	}
-	walks, err := crosswalks(c, labels, legend)
+	walks, err := crosswalks(c, labels, t.legend)
 	if err != nil {
 		return nil, err
 	}
@@ -174,8 +174,11 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 	if err != nil {
 		return nil, err
 	}
-	for i, l := range layers {
-		in.Coders[i] = &cover.Coder{Legend: legend, Crosswalk: walks[i], NoData: l.Header().NoData}
+	plain := slices.Clone(layers)
+	for i, l := range plain {
+		if layers[i], in.Coders[i], err = t.coder(l, walks[i]); err != nil {
+			return nil, err
+		}
 	}
 	g := layers[0].Header().Grid
 	if in.Zones, in.Placement, err = readZones(c, g, r); err != nil {
@@ -183,16 +186,19 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 	}
 	tell, end := r.progress("comparing")
 	in.Tally, err = tally.Measure(ctx, tally.Request{Layers: layers, Zones: in.Zones, Placement: in.Placement,
-		Centres: byCentres, Threads: c.Int("threads"), Progress: tell})
+		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
 	end()
 	if err != nil {
+		for i := range plain {
+			err = t.explainGap(ctx, err, plain[i], walks[i], c.Int("threads"))
+		}
 		return nil, err
 	}
 	for _, a := range moved {
 		r.notes(a.Notes)
 		r.note(movesNote(a))
 	}
-	return account.Compare(in, unit)
+	return account.Compare(in, t.unit)
 }
 
 var matrixColumns = []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "from_code", "from_name", "to_code", "to_name",

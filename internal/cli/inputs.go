@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"math"
 	"os"
@@ -30,6 +32,7 @@ var zoneFlags = []cli.Flag{
 
 var classFlags = []cli.Flag{
 	&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
+	&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
 	&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
 	&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a check falls short"},
 }
@@ -328,17 +331,61 @@ func readLegend(c *cli.Command) (*cover.Legend, error) {
 	return nil, nil
 }
 
-// readTerms reads in what terms a measure or a change is told: the unit, the rule for edges and
-// the classes.
-func readTerms(c *cli.Command) (account.Unit, bool, *cover.Legend, error) {
-	unit, err := account.FindUnit(c.String("unit"))
-	if err != nil {
-		return unit, false, nil, usageError{err}
+// terms are those in which a measure or a change is told.
+type terms struct {
+	unit    account.Unit
+	centres bool // edges by cell centres
+	legend  *cover.Legend
+	groups  *cover.Groups // nil when classes are told as they are
+}
+
+func readTerms(c *cli.Command) (t terms, err error) {
+	if t.unit, err = account.FindUnit(c.String("unit")); err != nil {
+		return t, usageError{err}
 	}
-	byCentres, err := centres(c)
-	if err != nil {
-		return unit, false, nil, err
+	if t.centres, err = centres(c); err != nil {
+		return t, err
 	}
-	legend, err := readLegend(c)
-	return unit, byCentres, legend, err
+	if t.legend, err = readLegend(c); err != nil {
+		return t, err
+	}
+	switch by := c.String("by"); by {
+	case "class":
+	case "group":
+		if t.legend == nil {
+			return t, usage("--by group needs --legend, whose column group says what belongs together")
+		}
+		t.groups, err = t.legend.Group()
+	default:
+		return t, usage("--by %s is not known: choose class or group", by)
+	}
+	return t, err
+}
+
+// coder makes the coder of a layer. A crosswalk with intervals, which measurements need, is applied to the cells,
+// so that only the classes are counted; others are applied to the sums of the values.
+func (t *terms) coder(s raster.Source, walk *cover.Crosswalk) (raster.Source, *cover.Coder, error) {
+	coder := &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData, Groups: t.groups}
+	if walk == nil || !walk.HasIntervals() {
+		return s, coder, nil
+	}
+	plain := *coder
+	plain.Groups = nil
+	view, err := cover.View(s, &plain, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	return view, &cover.Coder{Legend: t.legend, NoData: view.Header().NoData, Groups: t.groups}, nil
+}
+
+// explainGap tells all values without a line, where reading stopped at the first.
+func (t *terms) explainGap(ctx context.Context, err error, s raster.Source, walk *cover.Crosswalk, threads int) error {
+	if !errors.Is(err, cover.ErrNoLine) || walk == nil {
+		return err
+	}
+	survey, again := account.TakeSurvey(ctx, s, &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData}, threads, nil)
+	if again != nil || survey.Gap.Cells == 0 {
+		return err
+	}
+	return gapError(survey)
 }

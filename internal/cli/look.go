@@ -26,12 +26,15 @@ Several rasters are compared: do they lie on one grid, and what will a joint mea
   verdex look cover.tif
   verdex look cover.tif --quick            without reading the cells
   verdex look cover.tif --legend legend.csv
+  verdex look cover.tif --legend-out legend.csv    a legend of its values, to fill in
   verdex look cover_2004.tif cover_2020.tif
   verdex look wards.geojson`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "quick", Usage: "do not read the cells"},
 			&cli.BoolFlag{Name: "json", Usage: "for machines"},
 			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes, for their names and colours"},
+			&cli.StringFlag{Name: "legend-out", Usage: "write a legend of the values to `FILE`, to fill in"},
+			&cli.BoolFlag{Name: "force", Usage: "replace a legend that exists"},
 			&cli.StringFlag{Name: "crs", Usage: "`CRS` of the raster, when the file does not say"},
 			&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
 			&cli.BoolFlag{Name: "values", Usage: "cells are measurements, not classes"},

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"slices"
@@ -97,6 +99,11 @@ func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporte
 		defer report.source.Close()
 		reports = append(reports, report)
 	}
+	if out := c.String("legend-out"); out != "" {
+		if err := writeLegend(c, out, reports, r); err != nil {
+			return err
+		}
+	}
 	pairs := comparePairs(reports)
 	if c.Bool("json") {
 		if len(reports) == 1 {
@@ -149,6 +156,47 @@ func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporte
 		return errStrict
 	}
 	return nil
+}
+
+// writeLegend writes a legend of the values that occur, with the colours of the palette or, where there is none,
+// distinct ones.
+func writeLegend(c *cli.Command, path string, reports []*rasterReport, r *reporter) error {
+	if len(reports) != 1 || c.Bool("quick") {
+		return usage("--legend-out takes one raster, whose cells are read")
+	}
+	p := reports[0]
+	var classes []valueLine
+	for _, v := range p.Values {
+		if v.Kind != "nodata" && v.Value == math.Trunc(v.Value) {
+			classes = append(classes, v)
+		}
+	}
+	if len(classes) == 0 || len(classes) > 1000 {
+		return fmt.Errorf("%s: it has %d whole values, which is no number of classes for a legend", p.File, len(classes))
+	}
+	if err := checkNew(path, c.Bool("force")); err != nil {
+		return err
+	}
+	err := writeFile(path, func(w io.Writer) error {
+		out := csv.NewWriter(w)
+		lines := [][]string{{"code", "name", "color", "group"}}
+		for i, v := range classes {
+			name, color := v.Name, v.Color
+			if name == "" {
+				name = fmt.Sprintf("class %v", v.Value)
+			}
+			if len(p.header.Palette) == 0 && c.String("legend") == "" {
+				shade := cover.Shade(i)
+				color = fmt.Sprintf("#%02x%02x%02x", shade.R, shade.G, shade.B)
+			}
+			lines = append(lines, []string{fmt.Sprintf("%.0f", v.Value), name, color, ""})
+		}
+		return out.WriteAll(lines)
+	})
+	if err == nil {
+		r.note(fmt.Sprintf("%s: %d classes; give them their names, and groups where you want them", path, len(classes)))
+	}
+	return err
 }
 
 // lookRaster gathers what is to be said of one raster.

@@ -81,13 +81,13 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 	if l := c.String("layout"); l != "long" && l != "wide" {
 		return nil, usage("--layout %s is not known: choose long or wide", l)
 	}
-	unit, byCentres, legend, err := readTerms(c)
+	t, err := readTerms(c)
 	if err != nil {
 		return nil, err
 	}
 	var crosswalk *cover.Crosswalk
 	if path := c.String("crosswalk"); path != "" {
-		if crosswalk, err = cover.ReadCrosswalk(path, legend); err != nil {
+		if crosswalk, err = cover.ReadCrosswalk(path, t.legend); err != nil {
 			return nil, err
 		}
 	}
@@ -104,17 +104,20 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 	if err != nil {
 		return nil, err
 	}
-	tell, end := r.progress("measuring")
-	t, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{src}, Zones: set, Placement: place,
-		Centres: byCentres, Threads: c.Int("threads"), Progress: tell})
-	end()
+	layer, coder, err := t.coder(src, crosswalk)
 	if err != nil {
 		return nil, err
 	}
+	tell, end := r.progress("measuring")
+	sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{layer}, Zones: set, Placement: place,
+		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
+	end()
+	if err != nil {
+		return nil, t.explainGap(ctx, err, src, crosswalk, c.Int("threads"))
+	}
 	return account.Compose(account.Input{
-		Epoch: c.String("epoch"), Raster: src.path, Tally: t, Zones: set, Placement: place, Palette: h.Palette, Centres: byCentres,
-		Coder: &cover.Coder{Legend: legend, Crosswalk: crosswalk, NoData: h.NoData},
-	}, unit)
+		Epoch: c.String("epoch"), Raster: src.path, Tally: sums, Zones: set, Placement: place, Palette: h.Palette, Centres: t.centres, Coder: coder,
+	}, t.unit)
 }
 
 var longColumns = []string{"epoch", "zone_id", "zone_name", "kind", "class_code", "class_name", "area", "unit",

@@ -1,0 +1,129 @@
+package cover
+
+import (
+	"errors"
+	"fmt"
+	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// ErrNoLine is the error of reading a cell whose value has no line in the crosswalk.
+var ErrNoLine = errors.New("a value has no line")
+
+// View is a raster of the classes that a coder makes of a source: their codes, and nodata. Its type is the
+// narrowest that holds all codes, or the one that is wanted; its nodata value is the source's where that is free,
+// else 0 or the type's greatest or least. Colours are those of the legend. A value without a line is
+// an error when it is read.
+func View(s raster.Source, c *Coder, want *raster.CellType) (raster.Source, error) {
+	h := s.Header()
+	codes, keeps := c.codes()
+	if keeps && h.Type.Floating() {
+		return nil, fmt.Errorf("%s: its cells are floating-point numbers, which cannot be kept as codes: give intervals for them", h.Name)
+	}
+	t, nodata, err := room(h, codes, keeps, want)
+	if err != nil {
+		return nil, err
+	}
+	out := raster.Header{Name: h.Name, Type: t, NoData: &nodata, Format: h.Format, Bands: 1}
+	if legend := c.Legend; legend != nil && (t == raster.Uint8 || t == raster.Uint16) {
+		out.Palette = make([]raster.Color, 1<<(t.Bytes()*8))
+		for _, class := range legend.Classes {
+			if class.Code >= 0 && class.Code < len(out.Palette) {
+				out.Palette[class.Code] = class.Color
+			}
+		}
+	}
+	return raster.Map(s, out, func(v float64) (float64, error) {
+		m, ok := c.Code(v)
+		switch {
+		case !ok:
+			return 0, fmt.Errorf("%s: %w in %s: %v", h.Name, ErrNoLine, c.Crosswalk.Source, v)
+		case m.Kind == NoData:
+			return nodata, nil
+		case m.Kind == Unlisted && m.Value != math.Trunc(m.Value):
+			return 0, fmt.Errorf("%s: the value %v is kept, but is no whole number and cannot be a code: give it a class", h.Name, v)
+		case m.Kind == Unlisted:
+			if !t.Holds(m.Value) || m.Value == nodata {
+				return 0, fmt.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g: give it a class, or choose a wider --type", h.Name, v, t, nodata)
+			}
+			return m.Value, nil
+		}
+		if float64(m.Code) == nodata || !t.Holds(float64(m.Code)) {
+			return 0, fmt.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g: give it a class, or choose a wider --type", h.Name, v, t, nodata)
+		}
+		return float64(m.Code), nil
+	}), nil
+}
+
+// codes are the codes that a coder can give, and whether it also keeps values as they are.
+func (c *Coder) codes() (codes []int, keeps bool) {
+	keeps = c.Crosswalk == nil
+	if c.Legend != nil {
+		for _, class := range c.Legend.Classes {
+			codes = append(codes, class.Code)
+		}
+	}
+	if c.Crosswalk != nil {
+		for _, l := range c.Crosswalk.Lines {
+			keeps = keeps || l.To.Keep
+			if !l.To.Keep && !l.To.NoData {
+				codes = append(codes, l.To.Code)
+			}
+		}
+	}
+	return codes, keeps
+}
+
+// room chooses a type and a nodata value.
+func room(h raster.Header, codes []int, keeps bool, want *raster.CellType) (raster.CellType, float64, error) {
+	taken := map[float64]bool{}
+	for _, c := range codes {
+		taken[float64(c)] = true
+	}
+	fits := func(t raster.CellType) bool {
+		for v := range taken {
+			if !t.Holds(v) {
+				return false
+			}
+		}
+		return !keeps || t.Contains(h.Type)
+	}
+	free := func(t raster.CellType) (float64, bool) {
+		var candidates []float64
+		if h.NoData != nil {
+			candidates = append(candidates, *h.NoData)
+		}
+		least, most := t.Range()
+		candidates = append(candidates, 0, most, least)
+		if keeps && h.NoData == nil { // values that are kept may be 0
+			candidates = []float64{most, least}
+		}
+		for _, v := range candidates {
+			if !taken[v] && t.Holds(v) {
+				return v, true
+			}
+		}
+		return 0, false
+	}
+	types := []raster.CellType{raster.Uint8, raster.Int16, raster.Uint16, raster.Int32, raster.Uint32}
+	if want != nil {
+		types = []raster.CellType{*want}
+	}
+	for _, t := range types {
+		if t.Floating() || !fits(t) {
+			continue
+		}
+		if v, ok := free(t); ok {
+			return t, v, nil
+		}
+	}
+	if want != nil {
+		least, most := codes[0], codes[0]
+		for _, c := range codes {
+			least, most = min(least, c), max(most, c)
+		}
+		return 0, 0, fmt.Errorf("%s has no room for the codes %d to %d and a nodata value: choose a wider --type, or leave it away", *want, least, most)
+	}
+	return 0, 0, fmt.Errorf("no type has room for all codes and a nodata value")
+}
