@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/go-json-experiment/json v1.27.2
+	github.com/goccy/go-yaml v1.19.2
 	github.com/klauspost/compress v1.20.3
 	github.com/mattn/go-runewidth v0.0.30
 	github.com/peterstace/simplefeatures v0.50.0

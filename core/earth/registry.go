@@ -26,6 +26,9 @@ var (
 
 // find gives the cells of the line of a table that begins with a code, nil when there is none.
 func find(table string, code int) []string {
+	if code <= 0 { // none has such a code, but the comment at the head of a table sorts as -1
+		return nil
+	}
 	lo, hi := 0, len(table)
 	for lo < hi {
 		mid := lo + (hi-lo)/2

@@ -184,7 +184,11 @@ func bandOf(arg string) (path string, band int) {
 
 func mosaicOptions(c *cli.Command) (o raster.MosaicOptions, err error) {
 	names := []string{"last", "first", "majority", "mean", "min", "max"}
-	k := slices.Index(names, c.String("overlap"))
+	overlap := c.String("overlap")
+	if overlap == "" { // a command without the option
+		overlap = names[0]
+	}
+	k := slices.Index(names, overlap)
 	if k < 0 {
 		return o, usage("--overlap %s is not known: choose %s", c.String("overlap"), strings.Join(names, ", "))
 	}

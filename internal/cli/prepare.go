@@ -316,7 +316,7 @@ func movesNote(a *raster.Aligned) string {
 		text = fmt.Sprintf("%s cells were interpolated between the cells of %s, of which the nearest centre lay %.2f of a cell away on average (%.3g m on the ground)",
 			group(float64(m.Cells), 0), a.Source().Name, m.Mean, m.Mean*size)
 	default:
-		text = fmt.Sprintf("%s cells of %s were moved by %.2f of a cell on average and %.2f at most (%.3g m and %.3g m on the ground)",
+		text = fmt.Sprintf("%s cells took the nearest one of %s, moved by %.2f of a cell on average and %.2f at most (%.3g m and %.3g m on the ground)",
 			group(float64(m.Cells), 0), a.Source().Name, m.Mean, m.Greatest, m.Mean*size, m.Greatest*size)
 	}
 	if m.Empty > 0 {

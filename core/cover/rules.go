@@ -1,0 +1,264 @@
+package cover
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"github.com/goccy/go-yaml"
+
+	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// Rule is a condition over layers and the class that holds where it is true.
+type Rule struct {
+	Class Target
+	When  *cql.Expr
+	Note  string
+}
+
+// Rules are an ordered list of conditions: the first that holds decides.
+type Rules struct {
+	Source string
+	List   []Rule
+	Else   *Target // where none holds; nil makes such a cell an error
+}
+
+// ReadRules reads rules from YAML:
+//
+//	rules:
+//	  - class: 3
+//	    when: cover IN (41, 42) AND slope > 25
+//	    note: steep woodland
+//	else: nodata
+//
+// A class is a code or the name of a class of the legend, or nodata. Unknown keys are errors with their place.
+func ReadRules(path string, legend *Legend) (*Rules, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		var p *os.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+	}
+	return ParseRules(path, text, legend)
+}
+
+// ParseRules reads rules from the text of a file; source is its name in messages.
+func ParseRules(source string, text []byte, legend *Legend) (*Rules, error) {
+	if len(text) > 1<<20 {
+		return nil, fmt.Errorf("%s: rules of more than a megabyte are not read", source)
+	}
+	var file struct {
+		Rules []struct {
+			Class any    `yaml:"class"`
+			When  string `yaml:"when"`
+			Note  string `yaml:"note"`
+		} `yaml:"rules"`
+		Else any `yaml:"else"`
+	}
+	if err := yaml.UnmarshalWithOptions(text, &file, yaml.DisallowUnknownField()); err != nil {
+		return nil, fmt.Errorf("%s: %s", source, strings.TrimSpace(yaml.FormatError(err, false, true)))
+	}
+	r := &Rules{Source: source}
+	for i, f := range file.Rules {
+		to, err := ruleTarget(f.Class, legend)
+		if err != nil {
+			return nil, fmt.Errorf("%s: rule %d: %w", source, i+1, err)
+		}
+		if f.When == "" {
+			return nil, fmt.Errorf("%s: rule %d has no condition (when: …)", source, i+1)
+		}
+		when, err := cql.ParseCondition(f.When)
+		if err != nil {
+			return nil, fmt.Errorf("%s: rule %d: %w", source, i+1, err)
+		}
+		r.List = append(r.List, Rule{to, when, f.Note})
+	}
+	if len(r.List) == 0 {
+		return nil, fmt.Errorf("%s: it has no rules: begin with a list under rules:", source)
+	}
+	if file.Else != nil {
+		to, err := ruleTarget(file.Else, legend)
+		if err != nil {
+			return nil, fmt.Errorf("%s: else: %w", source, err)
+		}
+		r.Else = &to
+	}
+	return r, nil
+}
+
+// ruleTarget reads a class: a code, a name of the legend, or nodata.
+func ruleTarget(v any, legend *Legend) (Target, error) {
+	if v == nil {
+		return Target{}, fmt.Errorf("it names no class")
+	}
+	text := strings.TrimSpace(fmt.Sprint(v))
+	if strings.EqualFold(text, "nodata") {
+		return Target{NoData: true}, nil
+	}
+	if code, err := strconv.Atoi(text); err == nil {
+		return parseTarget(strconv.Itoa(code), legend)
+	}
+	if legend != nil {
+		for _, c := range legend.Classes {
+			if c.Name == text {
+				return Target{Code: c.Code}, nil
+			}
+		}
+		return Target{}, fmt.Errorf("the class %q is neither a code nor a name of the legend %s", text, legend.Source)
+	}
+	return Target{}, fmt.Errorf("the class %q is no code; with --legend its name would do", text)
+}
+
+// RuleView is a raster of the classes that rules give over layers. A cell that is nodata in every layer is
+// nodata whatever the rules say. Where no rule holds and there is no else, reading is an error.
+type RuleView struct {
+	rules  *Rules
+	layers *raster.Layers
+	header raster.Header
+	values []float64 // by rule; the last for else
+	nodata float64
+	took   []atomic.Int64 // cells in what has been read, by rule; the last for else
+	before []atomic.Int64 // cells where a rule held but an earlier one had decided
+}
+
+// ErrNoRule is the error of a cell for which no rule holds.
+var ErrNoRule = errors.New("no rule holds, and there is no else")
+
+// NewRuleView makes the view. byRule gives the number of the deciding rule, from 1 on (else: one more
+// than there are rules), instead of the class.
+func NewRuleView(rules *Rules, l *raster.Layers, legend *Legend, byRule bool) (*RuleView, error) {
+	c := &Crosswalk{Source: rules.Source}
+	for _, r := range rules.List {
+		c.Lines = append(c.Lines, Line{To: r.Class})
+	}
+	if rules.Else != nil {
+		c.Lines = append(c.Lines, Line{To: *rules.Else})
+	}
+	codes, _ := (&Coder{Legend: legend, Crosswalk: c}).codes()
+	h := l.List[0].Header()
+	h.Name, h.Format, h.Palette = rules.Source, "rules", nil
+	t, nodata, err := room(h, codes, false, nil)
+	if err != nil {
+		return nil, err
+	}
+	v := &RuleView{rules: rules, layers: l, nodata: nodata, took: make([]atomic.Int64, len(rules.List)+1), before: make([]atomic.Int64, len(rules.List)+1)}
+	if byRule {
+		t, nodata = raster.Uint16, math.MaxUint16
+		v.nodata = nodata
+	}
+	value := func(i int, to Target) float64 {
+		switch {
+		case byRule:
+			return float64(i + 1)
+		case to.NoData:
+			return nodata
+		}
+		return float64(to.Code)
+	}
+	for i, r := range rules.List {
+		v.values = append(v.values, value(i, r.Class))
+	}
+	if rules.Else != nil {
+		v.values = append(v.values, value(len(rules.List), *rules.Else))
+	}
+	h.Type, h.NoData, h.Overviews = t, &nodata, 0
+	if legend != nil && t == raster.Uint8 {
+		h.Palette = make([]raster.Color, 256)
+		for _, class := range legend.Classes {
+			if class.Code >= 0 && class.Code < 256 {
+				h.Palette[class.Code] = class.Color
+			}
+		}
+	}
+	v.header = h
+	var list []*cql.Expr
+	for _, r := range rules.List {
+		list = append(list, r.When)
+	}
+	if _, err := l.NewConditions(list); err != nil {
+		return nil, fmt.Errorf("%s: %w", rules.Source, err)
+	}
+	return v, nil
+}
+
+// Took is how many cells rule i (from 0 on; else is the last) decided in what has been read, and Before for
+// how many it held though an earlier one had decided.
+func (v *RuleView) Took(i int) int64 { return v.took[i].Load() }
+
+// Before is described with Took.
+func (v *RuleView) Before(i int) int64 { return v.before[i].Load() }
+
+// Header implements [raster.Source].
+func (v *RuleView) Header() raster.Header { return v.header }
+
+// BlockSize implements [raster.Source].
+func (v *RuleView) BlockSize() (width, height int) { return v.layers.Block() }
+
+// NewReader implements [raster.Source].
+func (v *RuleView) NewReader() raster.Reader {
+	var list []*cql.Expr
+	for _, r := range v.rules.List {
+		list = append(list, r.When)
+	}
+	c, err := v.layers.NewConditions(list)
+	if err != nil {
+		panic(err) // they compiled when the view was made
+	}
+	return &ruleReader{v, c}
+}
+
+type ruleReader struct {
+	v *RuleView
+	c *raster.Conditions
+}
+
+// Read implements [raster.Reader].
+func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
+	v := r.v
+	dst.Resize(v.header.Type, w.Width, w.Height, w.Width)
+	took, before := make([]int64, len(v.took)), make([]int64, len(v.took))
+	last := len(v.rules.List)
+	err := r.c.Each(w, func(col, row int, truths [][]uint8, empty []bool) error {
+		for i := range empty {
+			decided := -1
+			if !empty[i] {
+				for k := range truths {
+					if truths[k][i] == cql.True {
+						if decided < 0 {
+							decided = k
+							took[k]++
+						} else {
+							before[k]++
+						}
+					}
+				}
+			}
+			out := v.nodata
+			switch {
+			case decided >= 0:
+				out = v.values[decided]
+			case empty[i]:
+			case v.rules.Else == nil:
+				return fmt.Errorf("%s: %w, at column %d, row %d: add a rule, or an else", v.rules.Source, ErrNoRule, w.Col+col+i, w.Row+row)
+			default:
+				took[last]++
+				out = v.values[last]
+			}
+			dst.Set(col+i, row, out)
+		}
+		return nil
+	})
+	for k := range took {
+		v.took[k].Add(took[k])
+		v.before[k].Add(before[k])
+	}
+	return err
+}

@@ -1,0 +1,236 @@
+package raster
+
+import (
+	"fmt"
+	"math"
+	"sync/atomic"
+
+	"github.com/verdex-land/verdex/core/cql"
+)
+
+// Layer is a raster under the name that expressions and rules know it by.
+type Layer struct {
+	Name string
+	Source
+}
+
+// Layers are rasters on the cells of one grid, read together.
+type Layers struct {
+	List           []Layer
+	blockW, blockH int
+}
+
+// NewLayers joins layers that lie on one grid. Layers in other blocks than the first are read through a cache.
+func NewLayers(list []Layer) (*Layers, error) {
+	if len(list) == 0 {
+		return nil, fmt.Errorf("there is no layer")
+	}
+	l := &Layers{}
+	l.blockW, l.blockH = list[0].BlockSize()
+	g := list[0].Header().Grid
+	for _, layer := range list {
+		if err := g.Aligned(layer.Header().Grid); err != nil {
+			return nil, fmt.Errorf("the layers %s and %s do not lie on one grid (%w): say on whose they are to meet with --grid like:NAME", list[0].Name, layer.Name, err)
+		}
+		if w, h := layer.BlockSize(); w != l.blockW || h != l.blockH {
+			layer.Source = Cached(layer.Source, cacheBytes)
+		}
+		l.List = append(l.List, layer)
+	}
+	return l, nil
+}
+
+// Names are the names of the layers.
+func (l *Layers) Names() (out []string) {
+	for _, layer := range l.List {
+		out = append(out, layer.Name)
+	}
+	return out
+}
+
+// layerReader reads a window of all layers and hands it over in blocks of numbers, NaN for nodata.
+type layerReader struct {
+	l       *Layers
+	readers []Reader
+	cells   []Cells
+	blocks  [][]float64
+	views   [][]float64
+}
+
+func (l *Layers) newReader() *layerReader {
+	r := &layerReader{l: l, cells: make([]Cells, len(l.List)), views: make([][]float64, len(l.List))}
+	for _, layer := range l.List {
+		r.readers = append(r.readers, layer.NewReader())
+		r.blocks = append(r.blocks, make([]float64, cql.BlockSize))
+	}
+	return r
+}
+
+// each reads a window and calls f for each stretch of it, with the blocks of all layers.
+func (r *layerReader) each(w Window, f func(col, row int, in [][]float64) error) error {
+	for i := range r.readers {
+		if err := r.readers[i].Read(w, &r.cells[i]); err != nil {
+			return err
+		}
+	}
+	for row := range w.Height {
+		for col := 0; col < w.Width; col += cql.BlockSize {
+			n := min(cql.BlockSize, w.Width-col)
+			for i := range r.cells {
+				r.views[i] = r.blocks[i][:n]
+				numbersOf(&r.cells[i], row*r.cells[i].Stride+col, r.l.List[i].Header().NoData, r.views[i])
+			}
+			if err := f(col, row, r.views); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// numbersOf converts cells to numbers, NaN for nodata.
+func numbersOf(c *Cells, at int, nodata *float64, dst []float64) {
+	switch n := len(dst); c.Type {
+	case Uint8:
+		convert(dst, c.U8[at:at+n])
+	case Int8:
+		for i := range dst {
+			dst[i] = float64(int8(c.U8[at+i]))
+		}
+	case Uint16:
+		convert(dst, c.U16[at:at+n])
+	case Int16:
+		convert(dst, c.I16[at:at+n])
+	case Uint32:
+		convert(dst, c.U32[at:at+n])
+	case Int32:
+		convert(dst, c.I32[at:at+n])
+	case Float32:
+		convert(dst, c.F32[at:at+n])
+	case Float64:
+		copy(dst, c.F64[at:at+n])
+	}
+	if nodata == nil || math.IsNaN(*nodata) {
+		return
+	}
+	none := *nodata
+	for i, v := range dst {
+		if v == none {
+			dst[i] = math.NaN()
+		}
+	}
+}
+
+func convert[T number](dst []float64, src []T) {
+	src = src[:len(dst)]
+	for i, v := range src {
+		dst[i] = float64(v)
+	}
+}
+
+// Expression is a view whose cells are an arithmetic expression over layers: float32, NaN for nodata. It is
+// nodata where a layer that it uses is, and where a number was divided by zero.
+type Expression struct {
+	layers *Layers
+	expr   *cql.Expr
+	header Header
+	zeros  atomic.Int64
+}
+
+// NewExpression makes the view.
+func NewExpression(l *Layers, e *cql.Expr) (*Expression, error) {
+	if _, err := e.Compile(l.Names()); err != nil {
+		return nil, err
+	}
+	none := math.NaN()
+	h := Header{Name: e.Text, Grid: l.List[0].Header().Grid, Type: Float32, NoData: &none, Format: "expression", Bands: 1}
+	return &Expression{layers: l, expr: e, header: h}, nil
+}
+
+// ZeroDivisions is how many cells were divided by zero in what has been read.
+func (x *Expression) ZeroDivisions() int64 { return x.zeros.Load() }
+
+// Header implements [Source].
+func (x *Expression) Header() Header { return x.header }
+
+// BlockSize implements [Source].
+func (x *Expression) BlockSize() (width, height int) { return x.layers.blockW, x.layers.blockH }
+
+// NewReader implements [Source].
+func (x *Expression) NewReader() Reader {
+	p, err := x.expr.Compile(x.layers.Names())
+	if err != nil {
+		panic(err) // it compiled when the view was made
+	}
+	return &expressionReader{x: x, r: x.layers.newReader(), program: p}
+}
+
+type expressionReader struct {
+	x       *Expression
+	r       *layerReader
+	program *cql.Program
+	told    int64
+}
+
+// Read implements [Reader].
+func (r *expressionReader) Read(w Window, dst *Cells) error {
+	dst.Resize(Float32, w.Width, w.Height, w.Width)
+	err := r.r.each(w, func(col, row int, in [][]float64) error {
+		out := dst.F32[row*dst.Stride+col:]
+		for i, v := range r.program.Numbers(in) {
+			out[i] = float32(v)
+		}
+		return nil
+	})
+	zeros := r.program.ZeroDivisions()
+	r.x.zeros.Add(zeros - r.told)
+	r.told = zeros
+	return err
+}
+
+// Conditions evaluates conditions for each cell of a window: f is told, for each stretch, the truths of all
+// conditions and which cells are nodata in every layer.
+type Conditions struct {
+	r        *layerReader
+	programs []*cql.Program
+	truths   [][]uint8
+	empty    []bool
+}
+
+// NewConditions compiles conditions over the layers; it serves one goroutine.
+func (l *Layers) NewConditions(list []*cql.Expr) (*Conditions, error) {
+	c := &Conditions{r: l.newReader(), truths: make([][]uint8, len(list)), empty: make([]bool, cql.BlockSize)}
+	for _, e := range list {
+		p, err := e.Compile(l.Names())
+		if err != nil {
+			return nil, err
+		}
+		c.programs = append(c.programs, p)
+	}
+	return c, nil
+}
+
+// Each reads a window.
+func (c *Conditions) Each(w Window, f func(col, row int, truths [][]uint8, empty []bool) error) error {
+	return c.r.each(w, func(col, row int, in [][]float64) error {
+		n := len(in[0])
+		empty := c.empty[:n]
+		for i := range empty {
+			empty[i] = true
+		}
+		for _, layer := range in {
+			for i, v := range layer {
+				if v == v {
+					empty[i] = false
+				}
+			}
+		}
+		for k, p := range c.programs {
+			c.truths[k] = p.Truths(in)
+		}
+		return f(col, row, c.truths, empty)
+	})
+}
+
+// Block is the size of the windows that read without waste.
+func (l *Layers) Block() (width, height int) { return l.blockW, l.blockH }
