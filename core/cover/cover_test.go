@@ -137,9 +137,9 @@ func FuzzTables(f *testing.F) {
 func TestIntervals(t *testing.T) {
 	l, err := NewLegend("legend.csv", []Class{{Code: 1, Name: "low"}, {Code: 2, Name: "middle"}, {Code: 3, Name: "high"}})
 	require.NoError(t, err)
-	x, err := ReadCrosswalk(file(t, "from,to,note\n\"(-inf,0.1)\",1,below\n\"[0.1,0.3)\",2,\n\"(0.3,0.5]\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
+	_, err = ReadCrosswalk(file(t, "from,to,note\n\"(-inf,0.1)\",1,below\n\"[0.1,0.3)\",2,\n\"(0.3,0.5]\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
 	require.ErrorContains(t, err, "overlap") // -9999 lies below 0.1
-	x, err = ReadCrosswalk(file(t, "from,to,note\n\"[-1,0.1)\",1,below\n\"(0.3,0.5]\",2,\n\"[0.1,0.3)\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
+	x, err := ReadCrosswalk(file(t, "from,to,note\n\"[-1,0.1)\",1,below\n\"(0.3,0.5]\",2,\n\"[0.1,0.3)\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
 	require.NoError(t, err)
 	require.True(t, x.HasIntervals())
 	var gaps []string

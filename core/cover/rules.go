@@ -82,7 +82,7 @@ func ParseRules(source string, text []byte, legend *Legend) (*Rules, error) {
 		r.List = append(r.List, Rule{to, when, f.Note})
 	}
 	if len(r.List) == 0 {
-		return nil, fmt.Errorf("%s: it has no rules: begin with a list under rules:", source)
+		return nil, fmt.Errorf("%s: it has no rules: begin with the line \"rules:\" and a list under it", source)
 	}
 	if file.Else != nil {
 		to, err := ruleTarget(file.Else, legend)

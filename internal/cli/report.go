@@ -125,10 +125,12 @@ func (r *reporter) progress(what string) (tell func(done, total int), end func()
 	end = func() {
 		mu.Lock()
 		defer mu.Unlock()
-		if bar != nil {
-			bar.Abort(true)
+		if bar == nil {
+			p.Shutdown()
+			return
 		}
-		p.Shutdown()
+		bar.Abort(true)
+		p.Wait() // until the bar is off the screen
 	}
 	return tell, end
 }
