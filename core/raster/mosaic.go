@@ -373,6 +373,9 @@ func (m *mosaic) Tiling() (cols, rows []int) {
 	for _, s := range m.members {
 		w := s.window()
 		bw, bh := s.BlockSize()
+		if bh < 64 { // strips of few rows are read several at a time
+			bh *= (64 + bh - 1) / bh
+		}
 		for c := w.Col; c < w.Col+w.Width; c += bw {
 			cols = append(cols, c)
 		}

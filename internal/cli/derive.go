@@ -131,6 +131,9 @@ func openLayers(c *cli.Command, r *reporter) (_ *layers, err error) {
 		if problem := f.Header().CellsProblem; problem != "" {
 			return nil, fmt.Errorf("%s: %s", path, problem)
 		}
+		if f.Header().Unplaced {
+			return nil, fmt.Errorf("%s: %s", path, f.Header().CRSProblem)
+		}
 		nodata := ""
 		for _, v := range c.StringSlice("nodata") {
 			if value, ok := strings.CutPrefix(v, name+"="); ok {

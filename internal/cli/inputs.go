@@ -140,6 +140,9 @@ func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *
 		if problem := f.Header().CellsProblem; problem != "" {
 			return nil, fmt.Errorf("%s: %s", path, problem)
 		}
+		if f.Header().Unplaced { // nothing that is done with it would be true
+			return nil, fmt.Errorf("%s: %s", path, f.Header().CRSProblem)
+		}
 		s, err := adjust(c, f, nodata)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
