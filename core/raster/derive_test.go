@@ -130,3 +130,43 @@ func boolean(b bool) float64 {
 	}
 	return 0
 }
+
+func TestComposite(t *testing.T) {
+	g := utm(t, 6, 1)
+	none := 0.0
+	stack := func(rows ...[]float64) (out []Source) {
+		for _, row := range rows {
+			out = append(out, tile(g, "s", Uint8, Window{0, 0, 6, 1}, 16, &none, func(c, _ int) float64 { return row[c] }))
+		}
+		return out
+	}
+	s := stack([]float64{1, 1, 1, 3, 0, 5}, []float64{2, 2, 1, 1, 0, 0}, []float64{2, 3, 2, 2, 0, 0})
+	for _, o := range []struct {
+		how  Statistic
+		ties []float64
+		want []float64
+		tied int64
+	}{
+		{StackMajority, nil, []float64{2, 3, 1, 2, 0, 5}, 2},
+		{StackMajority, []float64{1}, []float64{2, 1, 1, 1, 0, 5}, 2},
+		{StackMajority, []float64{3, 1}, []float64{2, 3, 1, 3, 0, 5}, 2},
+		{StackMin, nil, []float64{1, 1, 1, 1, 0, 5}, 0}, {StackMax, nil, []float64{2, 3, 2, 3, 0, 5}, 0},
+		{StackCount, nil, []float64{3, 3, 3, 3, 0, 1}, 0},
+		{StackMean, nil, []float64{float64(float32(5. / 3)), 2, float64(float32(4. / 3)), 2, math.NaN(), 5}, 0},
+		{StackMedian, nil, []float64{2, 2, 1, 2, math.NaN(), 5}, 0},
+	} {
+		c, err := NewComposite(s, o.how, o.ties)
+		require.NoError(t, err)
+		got := all(t, c, 6)[0]
+		for i, want := range o.want {
+			if math.IsNaN(want) {
+				assert.True(t, math.IsNaN(got[i]), "%v", o)
+				continue
+			}
+			assert.Equal(t, want, got[i], "%v at %d", o, i)
+		}
+		assert.Equal(t, o.tied, c.Tied(), "%v", o)
+	}
+	_, err := NewComposite(append(s, tile(g, "f", Float32, Window{0, 0, 6, 1}, 16, nil, constant(1))), StackMean, nil)
+	assert.ErrorContains(t, err, "whole numbers and measurements")
+}

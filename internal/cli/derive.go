@@ -81,8 +81,8 @@ percent or degrees, right in metres and in degrees. Elevations are in metres.
 	}
 	return &cli.Command{
 		Name:     "derive",
-		Usage:    "a new raster from others: an expression, rules, slope",
-		Commands: []*cli.Command{expr, rules, slope},
+		Usage:    "a new raster from others: an expression, rules, slope, a composite",
+		Commands: []*cli.Command{expr, rules, slope, compositeCommand()},
 	}
 }
 
