@@ -14,6 +14,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/patch"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -34,6 +35,7 @@ of what is shown with cells and areas. measure and change do the same inside the
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into classes: from,to,note"},
 			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
 			&cli.StringFlag{Name: "out-dir", Usage: "`FOLDER` for several rasters, each by itself under its own name"},
+			&cli.FloatFlag{Name: "min-patch", Usage: "fold pieces of less than `HECTARES` into the neighbour with which they share the longest border"},
 			&cli.StringFlag{Name: "type", Usage: "cell `TYPE`: uint8, int16, uint16, int32, uint32; the narrowest that holds the codes by itself"},
 			&cli.BoolFlag{Name: "check", Usage: "show what would become of what, and write nothing"},
 			&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a line never applies or a value occurs in one raster only"},
@@ -160,6 +162,19 @@ func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out stri
 	}
 	if c.Bool("check") {
 		return survey, nil
+	}
+	if least := c.Float("min-patch"); least > 0 {
+		tell, end := r.progress("folding")
+		f, err := patch.Fold(ctx, view, least*1e4, tell)
+		end()
+		if err != nil {
+			return nil, err
+		}
+		r.note(fmt.Sprintf("%s: %d piece(s) of less than %v ha, %s ha in all, were folded into their neighbours", survey.Raster, f.Found, least, group(f.Area/1e4, 1)))
+		if f.Alone > 0 {
+			r.note(fmt.Sprintf("%s: %d small piece(s) have no neighbour with a class and stay", survey.Raster, f.Alone))
+		}
+		view = f
 	}
 	return survey, writeRaster(ctx, c, out, view, r)
 }

@@ -1,0 +1,361 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/patch"
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+func patchesCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "patches",
+		Usage:     "the connected pieces of classes as polygons with their areas",
+		ArgsUsage: "COVER...",
+		Description: `Writes each connected piece of the chosen classes as a polygon along the borders of its cells (or
+with its corners cut), with its class, cells, true area and an id: the pieces are numbered as their first cells come,
+row by row. The raster is read once, and only the pieces that are not complete are in memory.
+
+  verdex patches cover.tif --legend legend.csv --class Wetland --min-area 2 --out wetlands.geojson
+  verdex patches cover.tif --class 1 --at 12.52,58.31 --set name="Orrin Water" --out lake.geojson
+  verdex patches cover.tif --class 3,4 --neighbours 8 --smooth --out woods.geojson`,
+		Flags: slices.Concat([]cli.Flag{
+			&cli.StringFlag{Name: "class", Usage: "`CLASSES`: codes or names of the legend, separated by commas; all without it"},
+			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
+			&cli.IntFlag{Name: "neighbours", Value: 4, Usage: "`4`, cells that share a side, or 8, also those that touch at a corner"},
+			&cli.FloatFlag{Name: "min-area", Usage: "leave out pieces smaller than `AREA`, in --unit"},
+			&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
+			&cli.StringFlag{Name: "at", Usage: "`LON,LAT` in degrees: only the piece there"},
+			&cli.StringSliceFlag{Name: "set", Usage: "`NAME=VALUE`, a text to give every piece"},
+			&cli.BoolFlag{Name: "smooth", Usage: "cut the corners of the outlines; areas stay those of the cells"},
+			&cli.StringFlag{Name: "out", Usage: "GeoJSON `FILE` to write"},
+			&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
+		}, rasterFlags),
+		Action: patches,
+	}
+}
+
+// patchJob is what patches does.
+type patchJob struct {
+	src      *coverRaster
+	legend   *cover.Legend
+	classes  map[float64]bool // nil for all
+	eight    bool
+	least    float64 // m²
+	unit     account.Unit
+	at       *[2]int // column and row
+	set      [][2]string
+	smooth   bool
+	outlines func(*patch.Patch) ([][][][2]float64, error)
+}
+
+func patches(ctx context.Context, c *cli.Command) error {
+	r := newReporter(c)
+	out := c.String("out")
+	switch ext := strings.ToLower(filepath.Ext(out)); {
+	case c.Args().Len() == 0 && c.String("from-list") == "":
+		return usage("patches needs a raster (verdex patches --help shows examples)")
+	case out == "":
+		return usage("patches needs --out, the file to write")
+	case ext != ".geojson" && ext != ".json":
+		return usage("--out %s: patches are written as GeoJSON: give the file the ending .geojson", out)
+	}
+	if err := checkNew(out, c.Bool("force")); err != nil {
+		return err
+	}
+	job, err := newPatchJob(c, r)
+	if err != nil {
+		return err
+	}
+	defer job.src.Close()
+	tell, end := r.progress("tracing")
+	var found, small int
+	var sum float64
+	err = writeFile(out, func(w io.Writer) error {
+		if _, err := io.WriteString(w, `{"type":"FeatureCollection","features":[`); err != nil {
+			return err
+		}
+		first := true
+		err := patch.Find(ctx, patch.Request{Source: job.src, Eight: job.eight, Progress: tell,
+			Keep: func(v float64) bool { return job.classes == nil || job.classes[v] },
+			Found: func(p *patch.Patch) error {
+				if job.at != nil && !p.Holds(job.at[0], job.at[1]) {
+					return nil
+				}
+				if p.Area < job.least {
+					small++
+					return nil
+				}
+				found++
+				sum += p.Area
+				return job.write(w, p, &first)
+			}})
+		if err != nil {
+			return err
+		}
+		if found == 0 {
+			return job.nothing(small)
+		}
+		_, err = io.WriteString(w, "\n]}\n")
+		return err
+	})
+	end()
+	if err != nil {
+		return err
+	}
+	note := fmt.Sprintf("%s: %s piece(s) with %s %s of true ground", out, group(float64(found), 0), group(sum/job.unit.M2, digitsOf(sum/job.unit.M2)), job.unit.Name)
+	if small > 0 {
+		note += fmt.Sprintf("; %s smaller ones are left out", group(float64(small), 0))
+	}
+	r.note(note)
+	return nil
+}
+
+func digitsOf(v float64) int { return decimalsFor(math.Abs(v)) }
+
+// nothing says why no piece was found.
+func (j *patchJob) nothing(small int) error {
+	switch {
+	case j.at != nil && small > 0:
+		return fmt.Errorf("%s: the piece at that place is smaller than --min-area", j.src.path)
+	case j.at != nil:
+		return fmt.Errorf("%s: no piece of the chosen classes lies at that place: verdex look %s tells its values, and --at takes the longitude first", j.src.path, j.src.path)
+	case small > 0:
+		return fmt.Errorf("%s: all %d pieces are smaller than --min-area", j.src.path, small)
+	}
+	return fmt.Errorf("%s: it holds no cell of the chosen classes: verdex look %s tells its values", j.src.path, j.src.path)
+}
+
+func newPatchJob(c *cli.Command, r *reporter) (j *patchJob, err error) {
+	j = &patchJob{smooth: c.Bool("smooth")}
+	if j.unit, err = account.FindUnit(c.String("unit")); err != nil {
+		return nil, usageError{err}
+	}
+	j.least = c.Float("min-area") * j.unit.M2
+	switch n := c.Int("neighbours"); n {
+	case 4, 8:
+		j.eight = n == 8
+	default:
+		return nil, usage("--neighbours %d is not known: choose 4 or 8", n)
+	}
+	for _, text := range c.StringSlice("set") {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok || name == "" {
+			return nil, usage("--set %q is not of the form NAME=VALUE", text)
+		}
+		if slices.Contains([]string{"patch_id", "class_code", "class_name", "cells", "area", "unit"}, name) {
+			return nil, usage("--set %s: a column of that name is there already: choose another", name)
+		}
+		j.set = append(j.set, [2]string{name, value})
+	}
+	if j.legend, err = readLegend(c); err != nil {
+		return nil, err
+	}
+	if j.classes, err = j.chosen(c.String("class")); err != nil {
+		return nil, err
+	}
+	if j.src, err = openCover(c, c.Args().Slice(), r); err != nil {
+		return nil, err
+	}
+	if err = j.ready(c, r); err != nil {
+		j.src.Close()
+		return nil, err
+	}
+	return j, nil
+}
+
+// chosen reads --class.
+func (j *patchJob) chosen(text string) (map[float64]bool, error) {
+	if text == "" {
+		return nil, nil
+	}
+	out := map[float64]bool{}
+	for _, part := range strings.Split(text, ",") {
+		part = strings.TrimSpace(part)
+		if v, err := strconv.Atoi(part); err == nil {
+			out[float64(v)] = true
+			continue
+		}
+		found := false
+		var names []string
+		if j.legend != nil {
+			for _, class := range j.legend.Classes {
+				names = append(names, class.Name)
+				if class.Name == part {
+					out[float64(class.Code)], found = true, true
+				}
+			}
+		}
+		switch {
+		case !found && j.legend == nil:
+			return nil, usage("--class %q is no code; with --legend its name would do", part)
+		case !found:
+			return nil, fmt.Errorf("the class %q is not in the legend %s (%s)", part, j.legend.Source, strings.Join(names, ", "))
+		}
+	}
+	return out, nil
+}
+
+// ready checks the raster and prepares the way from its cells to longitude and latitude on WGS 84.
+func (j *patchJob) ready(c *cli.Command, r *reporter) error {
+	if err := j.src.needCRS(); err != nil {
+		return err
+	}
+	h := j.src.Header()
+	if h.Type.Floating() {
+		return fmt.Errorf("%s: its cells are floating-point numbers, so they are measurements: put them into classes first, with verdex reclassify", j.src.path)
+	}
+	g := h.Grid
+	wgs84, err := earth.Lookup(4326)
+	if err != nil {
+		return err
+	}
+	w, s, e, n, _ := g.GeographicBounds()
+	shift, note, err := earth.NewShift(g.CRS, wgs84, (w+e)/2, (s+n)/2)
+	if err != nil {
+		return fmt.Errorf("%s: %w", j.src.path, err)
+	}
+	if note != "" {
+		r.note(note)
+	}
+	own := g.CRS.On(wgs84, shift)
+	toDegrees := func(p [2]float64) ([2]float64, bool) {
+		lon, lat, ok := own.ToGeographic(g.Point(p[0], p[1]))
+		return [2]float64{lon * 180 / math.Pi, lat * 180 / math.Pi}, ok
+	}
+	j.outlines = func(p *patch.Patch) ([][][][2]float64, error) { return j.trace(p, g, toDegrees) }
+	return j.place(c.String("at"), g, wgs84, shift)
+}
+
+// place finds the cell of --at.
+func (j *patchJob) place(text string, g raster.Grid, wgs84 *earth.CRS, shift *earth.Shift) error {
+	if text == "" {
+		return nil
+	}
+	a, b, ok := strings.Cut(text, ",")
+	lon, err1 := strconv.ParseFloat(strings.TrimSpace(a), 64)
+	lat, err2 := strconv.ParseFloat(strings.TrimSpace(b), 64)
+	if !ok || err1 != nil || err2 != nil || math.Abs(lat) > 90 || math.Abs(lon) > 360 {
+		return usage("--at %q is not of the form LON,LAT in degrees, such as 12.52,58.31", text)
+	}
+	x, y, ok := g.CRS.On(wgs84, shift).FromGeographic(lon*math.Pi/180, lat*math.Pi/180)
+	col, row := g.Cell(x, y)
+	if !ok || col < 0 || row < 0 || col >= float64(g.Width) || row >= float64(g.Height) {
+		return fmt.Errorf("%s: the place %s lies outside it; --at takes the longitude first", j.src.path, text)
+	}
+	j.at = &[2]int{int(col), int(row)}
+	return nil
+}
+
+// trace carries the outlines of a patch to degrees. Straight borders of cells are curves there; they get points
+// so that they stay within a thousandth of a cell.
+func (j *patchJob) trace(p *patch.Patch, g raster.Grid, toDegrees func([2]float64) ([2]float64, bool)) ([][][][2]float64, error) {
+	var cells [][][][2]float64
+	if j.smooth {
+		cells = p.Smooth()
+	} else {
+		for _, polygon := range p.Polygons {
+			var rings [][][2]float64
+			for _, r := range polygon {
+				ring := make([][2]float64, len(r))
+				for i, q := range r {
+					ring[i] = [2]float64{float64(q[0]), float64(q[1])}
+				}
+				rings = append(rings, ring)
+			}
+			cells = append(cells, rings)
+		}
+	}
+	a, _ := toDegrees([2]float64{float64(p.First[0]), float64(p.First[1])})
+	b, _ := toDegrees([2]float64{float64(p.First[0]) + 1, float64(p.First[1]) + 1})
+	size := math.Min(math.Abs(a[0]-b[0]), math.Abs(a[1]-b[1]))
+	tol := earth.Tolerance{Longest: 512, Absolute: size / 1000}
+	for _, rings := range cells {
+		for i, ring := range rings {
+			traced, ok := earth.TraceRing(ring, toDegrees, tol)
+			if !ok {
+				return nil, fmt.Errorf("%s: a patch reaches ground where %v is not defined", j.src.path, g.CRS)
+			}
+			// GeoJSON wants shells counter-clockwise and holes clockwise.
+			if (earth.PlanarArea(traced) < 0) == (i == 0) {
+				slices.Reverse(traced)
+			}
+			rings[i] = append(traced, traced[0])
+		}
+	}
+	return cells, nil
+}
+
+// write writes one feature.
+func (j *patchJob) write(w io.Writer, p *patch.Patch, first *bool) error {
+	polygons, err := j.outlines(p)
+	if err != nil {
+		return err
+	}
+	var b strings.Builder
+	if !*first {
+		b.WriteByte(',')
+	}
+	*first = false
+	name := ""
+	if class, ok := j.legend.Find(int(p.Class)); ok {
+		name = class.Name
+	}
+	fmt.Fprintf(&b, "\n"+`{"type":"Feature","properties":{"patch_id":%d,"class_code":%v,"class_name":%s,"cells":%d,"area":%s,"unit":%s`,
+		p.ID, p.Class, quote(name), p.Cells, strconv.FormatFloat(p.Area/j.unit.M2, 'f', -1, 64), quote(j.unit.Name))
+	for _, s := range j.set {
+		fmt.Fprintf(&b, ",%s:%s", quote(s[0]), quote(s[1]))
+	}
+	kind := "Polygon"
+	if len(polygons) > 1 {
+		kind = "MultiPolygon"
+	}
+	fmt.Fprintf(&b, `},"geometry":{"type":"%s","coordinates":`, kind)
+	if len(polygons) > 1 {
+		b.WriteByte('[')
+	}
+	for i, rings := range polygons {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		b.WriteByte('[')
+		for k, ring := range rings {
+			if k > 0 {
+				b.WriteByte(',')
+			}
+			b.WriteByte('[')
+			for m, q := range ring {
+				if m > 0 {
+					b.WriteByte(',')
+				}
+				fmt.Fprintf(&b, "[%s,%s]", strconv.FormatFloat(q[0], 'f', 9, 64), strconv.FormatFloat(q[1], 'f', 9, 64))
+			}
+			b.WriteByte(']')
+		}
+		b.WriteByte(']')
+	}
+	if len(polygons) > 1 {
+		b.WriteByte(']')
+	}
+	b.WriteString("}}")
+	_, err = io.WriteString(w, b.String())
+	return err
+}
+
+func quote(s string) string {
+	b, _ := json.Marshal(s) // a string always has a JSON form
+	return string(b)
+}
