@@ -125,6 +125,7 @@ type RuleView struct {
 	header raster.Header
 	values []float64 // by rule; the last for else
 	nodata float64
+	table  []int16        // for layers of bytes: what decides for a pair of values, see decision; nil for others
 	took   []atomic.Int64 // cells in what has been read, by rule; the last for else
 	before []atomic.Int64 // cells where a rule held but an earlier one had decided
 }
@@ -183,14 +184,50 @@ func NewRuleView(rules *Rules, l *raster.Layers, legend *Legend, byRule bool) (*
 	for _, r := range rules.List {
 		list = append(list, r.When)
 	}
-	if _, err := l.NewConditions(list); err != nil {
+	conditions, err := l.NewConditions(list)
+	if err != nil {
 		return nil, fmt.Errorf("%s: %w", rules.Source, err)
 	}
-	return v, nil
+	if l.Bytes() != nil && !byRule && v.header.Type == raster.Uint8 {
+		v.table = make([]int16, 0, 1<<16)
+		err = conditions.Table(func(_ int, truths [][]uint8, empty []bool) error {
+			for i := range empty {
+				v.table = append(v.table, v.decision(truths, empty, i))
+			}
+			return nil
+		})
+	}
+	return v, err
 }
 
+// What decides for a cell: a rule from 0 on, their number for else, or one of these.
+const (
+	allNoData = -1
+	noRule    = -2
+)
+
+// decision finds what decides for the cell at i of a stretch.
+func (v *RuleView) decision(truths [][]uint8, empty []bool, i int) int16 {
+	if empty[i] {
+		return allNoData
+	}
+	for k := range truths {
+		if truths[k][i] == cql.True {
+			return int16(k)
+		}
+	}
+	if v.rules.Else == nil {
+		return noRule
+	}
+	return int16(len(v.rules.List))
+}
+
+// Tiling is that of the layers.
+func (v *RuleView) Tiling() (cols, rows []int) { return v.layers.Tiling() }
+
 // Took is how many cells rule i (from 0 on; else is the last) decided in what has been read, and Before for
-// how many it held though an earlier one had decided.
+// how many it held though an earlier one had decided. They are counted by views by rule, and by others over
+// layers that are not bytes.
 func (v *RuleView) Took(i int) int64 { return v.took[i].Load() }
 
 // Before is described with Took.
@@ -204,6 +241,9 @@ func (v *RuleView) BlockSize() (width, height int) { return v.layers.Block() }
 
 // NewReader implements [raster.Source].
 func (v *RuleView) NewReader() raster.Reader {
+	if v.table != nil {
+		return newTableReader(v)
+	}
 	var list []*cql.Expr
 	for _, r := range v.rules.List {
 		list = append(list, r.When)
@@ -228,29 +268,19 @@ func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
 	last := len(v.rules.List)
 	err := r.c.Each(w, func(col, row int, truths [][]uint8, empty []bool) error {
 		for i := range empty {
-			decided := -1
-			if !empty[i] {
-				for k := range truths {
-					if truths[k][i] == cql.True {
-						if decided < 0 {
-							decided = k
-							took[k]++
-						} else {
-							before[k]++
-						}
-					}
-				}
-			}
+			decided := v.decision(truths, empty, i)
 			out := v.nodata
 			switch {
+			case decided == noRule:
+				return v.forgotten(w, col+i, row)
 			case decided >= 0:
+				took[decided]++
 				out = v.values[decided]
-			case empty[i]:
-			case v.rules.Else == nil:
-				return fmt.Errorf("%s: %w, at column %d, row %d: add a rule, or an else", v.rules.Source, ErrNoRule, w.Col+col+i, w.Row+row)
-			default:
-				took[last]++
-				out = v.values[last]
+				for k := int(decided) + 1; k < last; k++ {
+					if truths[k][i] == cql.True {
+						before[k]++
+					}
+				}
 			}
 			dst.Set(col+i, row, out)
 		}
@@ -261,4 +291,72 @@ func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
 		v.before[k].Add(before[k])
 	}
 	return err
+}
+
+func (v *RuleView) forgotten(w raster.Window, col, row int) error {
+	return fmt.Errorf("%s: %w, at column %d, row %d: add a rule, or an else", v.rules.Source, ErrNoRule, w.Col+col, w.Row+row)
+}
+
+// tableReader looks up what the rules give for the values of one or two layers of bytes.
+type tableReader struct {
+	v       *RuleView
+	readers []raster.Reader
+	cells   [2]raster.Cells
+	out     []uint8 // by pair of values
+	bad     []bool  // pairs for which no rule holds; nil when there are none
+}
+
+func newTableReader(v *RuleView) *tableReader {
+	r := &tableReader{v: v, readers: v.layers.Bytes(), out: make([]uint8, len(v.table))}
+	for i, k := range v.table {
+		switch {
+		case k >= 0:
+			r.out[i] = uint8(v.values[k])
+		case k == allNoData:
+			r.out[i] = uint8(v.nodata)
+		default:
+			if r.bad == nil {
+				r.bad = make([]bool, len(v.table))
+			}
+			r.bad[i] = true
+		}
+	}
+	return r
+}
+
+// Read implements [raster.Reader].
+func (r *tableReader) Read(w raster.Window, dst *raster.Cells) error {
+	for i, reader := range r.readers {
+		if err := reader.Read(w, &r.cells[i]); err != nil {
+			return err
+		}
+	}
+	dst.Resize(raster.Uint8, w.Width, w.Height, w.Width)
+	for row := range w.Height {
+		a := r.cells[0].U8[row*r.cells[0].Stride:][:w.Width]
+		out := dst.U8[row*dst.Stride:][:w.Width]
+		if len(r.readers) == 1 {
+			for i, x := range a {
+				out[i] = r.out[x]
+			}
+		} else {
+			b := r.cells[1].U8[row*r.cells[1].Stride:][:w.Width]
+			table := (*[1 << 16]uint8)(r.out)
+			for i, x := range a {
+				out[i] = table[uint16(x)<<8|uint16(b[i])]
+			}
+		}
+		if r.bad != nil {
+			for i, x := range a {
+				k := int(x)
+				if len(r.readers) == 2 {
+					k = k<<8 | int(r.cells[1].U8[row*r.cells[1].Stride+i])
+				}
+				if r.bad[k] {
+					return r.v.forgotten(w, i, row)
+				}
+			}
+		}
+	}
+	return nil
 }

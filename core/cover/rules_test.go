@@ -86,3 +86,40 @@ func FuzzRules(f *testing.F) {
 	f.Add([]byte(steep))
 	f.Fuzz(func(t *testing.T, text []byte) { _, _ = ParseRules("r.yaml", text, nil) })
 }
+
+// For layers of bytes the table gives what the conditions give cell by cell.
+func TestRulesOverBytesAreATable(t *testing.T) {
+	crs, err := earth.Lookup(3035)
+	require.NoError(t, err)
+	g := raster.Grid{Width: 256, Height: 256, X0: 4e6, Y0: 3e6, DX: 10, DY: -10, CRS: crs}
+	none := 255.0
+	make2 := func(typ raster.CellType) *raster.Layers {
+		l, err := raster.NewLayers([]raster.Layer{
+			{Name: "cover", Source: raster.NewFunc(raster.Header{Name: "cover", Grid: g, Type: typ, NoData: &none}, func(c, _ int) float64 { return float64(c) })},
+			{Name: "slope", Source: raster.NewFunc(raster.Header{Name: "slope", Grid: g, Type: typ, NoData: &none}, func(_, r int) float64 { return float64(r) })},
+		})
+		require.NoError(t, err)
+		return l
+	}
+	rules, err := ParseRules("r.yaml", []byte(steep), nil)
+	require.NoError(t, err)
+	fast, err := NewRuleView(rules, make2(raster.Uint8), nil, false)
+	require.NoError(t, err)
+	require.NotNil(t, fast.table)
+	slow, err := NewRuleView(rules, make2(raster.Int16), nil, false)
+	require.NoError(t, err)
+	require.Nil(t, slow.table)
+	var a, b raster.Cells
+	w := raster.Window{Col: 3, Row: 5, Width: 250, Height: 251}
+	require.NoError(t, fast.NewReader().Read(w, &a))
+	require.NoError(t, slow.NewReader().Read(w, &b))
+	for r := range w.Height {
+		for c := range w.Width {
+			require.Equal(t, b.At(c, r), a.At(c, r), "%d, %d", c, r)
+		}
+	}
+	rules.Else = nil
+	fast, err = NewRuleView(rules, make2(raster.Uint8), nil, false)
+	require.NoError(t, err)
+	assert.ErrorIs(t, fast.NewReader().Read(w, &a), ErrNoRule)
+}

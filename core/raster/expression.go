@@ -3,6 +3,7 @@ package raster
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sync/atomic"
 
 	"github.com/verdex-land/verdex/core/cql"
@@ -38,6 +39,33 @@ func NewLayers(list []Layer) (*Layers, error) {
 		l.List = append(l.List, layer)
 	}
 	return l, nil
+}
+
+// Tiling is that of the layers, where all have the same.
+func (l *Layers) Tiling() (cols, rows []int) {
+	cols, rows = Tiling(l.List[0].Source)
+	for _, layer := range l.List[1:] {
+		c, r := Tiling(layer.Source)
+		if !slices.Equal(c, cols) || !slices.Equal(r, rows) {
+			return nil, nil
+		}
+	}
+	return cols, rows
+}
+
+// Bytes gives the readers of one or two layers of bytes, for which rules are a table; nil for others.
+func (l *Layers) Bytes() []Reader {
+	if len(l.List) > 2 {
+		return nil
+	}
+	var out []Reader
+	for _, layer := range l.List {
+		if layer.Header().Type != Uint8 {
+			return nil
+		}
+		out = append(out, layer.NewReader())
+	}
+	return out
 }
 
 // Names are the names of the layers.
@@ -213,23 +241,61 @@ func (l *Layers) NewConditions(list []*cql.Expr) (*Conditions, error) {
 // Each reads a window.
 func (c *Conditions) Each(w Window, f func(col, row int, truths [][]uint8, empty []bool) error) error {
 	return c.r.each(w, func(col, row int, in [][]float64) error {
-		n := len(in[0])
-		empty := c.empty[:n]
-		for i := range empty {
-			empty[i] = true
+		return c.evaluate(in, func(truths [][]uint8, empty []bool) error { return f(col, row, truths, empty) })
+	})
+}
+
+// Table evaluates conditions for all pairs of bytes of one or two layers, a row of 256 values of the last layer after
+// another: f is told as by Each.
+func (c *Conditions) Table(f func(row int, truths [][]uint8, empty []bool) error) error {
+	list := c.r.l.List
+	value := func(i, v int) float64 {
+		if n := list[i].Header().NoData; n != nil && float64(v) == *n {
+			return math.NaN()
 		}
-		for _, layer := range in {
-			for i, v := range layer {
-				if v == v {
-					empty[i] = false
-				}
+		return float64(v)
+	}
+	last := len(list) - 1
+	rows := 1
+	if last == 1 {
+		rows = 256
+	}
+	in := make([][]float64, len(list))
+	for i := range in {
+		in[i] = make([]float64, 256)
+	}
+	for row := range rows {
+		for v := range 256 {
+			in[last][v] = value(last, v)
+			if last == 1 {
+				in[0][v] = value(0, row)
 			}
 		}
-		for k, p := range c.programs {
-			c.truths[k] = p.Truths(in)
+		if err := c.evaluate(in, func(truths [][]uint8, empty []bool) error { return f(row, truths, empty) }); err != nil {
+			return err
 		}
-		return f(col, row, c.truths, empty)
-	})
+	}
+	return nil
+}
+
+// evaluate tells the truths of the conditions for a block of each layer.
+func (c *Conditions) evaluate(in [][]float64, f func(truths [][]uint8, empty []bool) error) error {
+	n := len(in[0])
+	empty := c.empty[:n]
+	for i := range empty {
+		empty[i] = true
+	}
+	for _, layer := range in {
+		for i, v := range layer {
+			if v == v {
+				empty[i] = false
+			}
+		}
+	}
+	for k, p := range c.programs {
+		c.truths[k] = p.Truths(in)
+	}
+	return f(c.truths, empty)
 }
 
 // Block is the size of the windows that read without waste.
