@@ -250,33 +250,56 @@ func truthOf(b bool) uint8 {
 	return False
 }
 
-// compareConstant is the loop of a comparison with a number, the rule in conditions.
+// compareConstant is the loop of a comparison with a number, the rule in conditions: one for each operator, because a
+// call for each number would take most of the time.
 func compareConstant(o op, a func(int) []float64, v float64, out []uint8) func(int) []uint8 {
-	loop := func(f func(x float64) bool) func(int) []uint8 {
-		return func(k int) []uint8 {
-			for i, x := range a(k) {
-				t := truthOf(f(x))
-				if x != x {
-					t = Unknown
-				}
-				out[i] = t
+	loops := map[op]func(out []uint8, x []float64){
+		opEq: func(out []uint8, x []float64) {
+			for i, x := range x {
+				out[i] = truthOf(x == v) | unknownOf(x)
 			}
-			return out[:k]
-		}
+		},
+		opNe: func(out []uint8, x []float64) {
+			for i, x := range x {
+				out[i] = truthOf(x != v && x == x) | unknownOf(x)
+			}
+		},
+		opLt: func(out []uint8, x []float64) {
+			for i, x := range x {
+				out[i] = truthOf(x < v) | unknownOf(x)
+			}
+		},
+		opLe: func(out []uint8, x []float64) {
+			for i, x := range x {
+				out[i] = truthOf(x <= v) | unknownOf(x)
+			}
+		},
+		opGt: func(out []uint8, x []float64) {
+			for i, x := range x {
+				out[i] = truthOf(x > v) | unknownOf(x)
+			}
+		},
+		opGe: func(out []uint8, x []float64) {
+			for i, x := range x {
+				out[i] = truthOf(x >= v) | unknownOf(x)
+			}
+		},
 	}
-	switch o {
-	case opEq:
-		return loop(func(x float64) bool { return x == v })
-	case opNe:
-		return loop(func(x float64) bool { return x != v })
-	case opLt:
-		return loop(func(x float64) bool { return x < v })
-	case opLe:
-		return loop(func(x float64) bool { return x <= v })
-	case opGt:
-		return loop(func(x float64) bool { return x > v })
+	loop := loops[o]
+	return func(k int) []uint8 {
+		x := a(k)
+		loop(out[:len(x)], x)
+		return out[:k]
 	}
-	return loop(func(x float64) bool { return x >= v })
+}
+
+// unknownOf is Unknown for null and 0 for numbers.
+func unknownOf(x float64) uint8 {
+	var u uint8
+	if x != x {
+		u = Unknown
+	}
+	return u
 }
 
 func (c *compiler) between(n *node, out []uint8) (func(int) []uint8, error) {
@@ -320,19 +343,17 @@ func (c *compiler) in(n *node, out []uint8) (func(int) []uint8, error) {
 		values = append(values, v)
 	}
 	return func(k int) []uint8 {
-		for i, x := range a(k) {
-			t := False
-			for _, v := range values {
-				if x == v {
-					t = True
-					break
-				}
-			}
-			if x != x {
-				t = Unknown
-			}
-			out[i] = t
+		x := a(k)
+		dst := out[:len(x)]
+		first := values[0]
+		for i, x := range x {
+			dst[i] = truthOf(x == first) | unknownOf(x)
 		}
-		return out[:k]
+		for _, v := range values[1:] {
+			for i, x := range x {
+				dst[i] |= truthOf(x == v)
+			}
+		}
+		return dst
 	}, nil
 }

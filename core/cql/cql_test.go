@@ -215,3 +215,35 @@ func BenchmarkIndex(b *testing.B) {
 		b.ReportMetric(program/hand, "ratio")
 	})
 }
+
+// BenchmarkCondition is the same for a condition.
+func BenchmarkCondition(b *testing.B) {
+	cover, slope, out := make([]float64, BlockSize), make([]float64, BlockSize), make([]uint8, BlockSize)
+	for i := range cover {
+		cover[i], slope[i] = float64(i*7%11), float64(i*13%60)
+	}
+	e, err := ParseCondition("cover IN (3, 4) AND slope > 25")
+	require.NoError(b, err)
+	p, err := e.Compile([]string{"cover", "slope"})
+	require.NoError(b, err)
+	in := [][]float64{cover, slope}
+	var hand, program float64
+	b.Run("by-hand", func(b *testing.B) {
+		for b.Loop() {
+			for i := range out {
+				out[i] = False
+				if (cover[i] == 3 || cover[i] == 4) && slope[i] > 25 {
+					out[i] = True
+				}
+			}
+		}
+		hand = float64(b.Elapsed().Nanoseconds()) / float64(b.N)
+	})
+	b.Run("compiled", func(b *testing.B) {
+		for b.Loop() {
+			p.Truths(in)
+		}
+		program = float64(b.Elapsed().Nanoseconds()) / float64(b.N)
+		b.ReportMetric(program/hand, "ratio")
+	})
+}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
 )
 
@@ -51,8 +52,8 @@ type Field struct {
 
 // Selection says which features become which zones.
 type Selection struct {
-	IDField, NameField string // "" chooses by itself
-	Keep               func(Attributes) (bool, error)
+	IDField, NameField string    // "" chooses by itself
+	Condition          *cql.Expr // nil takes all features
 }
 
 // Attributes are the properties of a feature by field name. Values are string, float64, bool
@@ -81,9 +82,14 @@ func gather(source string, crs *earth.CRS, features []feature, fields []string, 
 		return nil, err
 	}
 	at := map[string]int{}
+	if sel.Condition != nil {
+		if err := sel.Condition.Known(fields, "field"); err != nil {
+			return nil, fmt.Errorf("%s: %w", source, err)
+		}
+	}
 	for i, f := range features {
-		if sel.Keep != nil {
-			keep, err := sel.Keep(f.attributes)
+		if sel.Condition != nil {
+			keep, err := sel.Condition.Holds(func(name string) any { return f.attributes[name] })
 			if err != nil {
 				return nil, fmt.Errorf("%s: feature %d: %w", source, i+1, err)
 			}
@@ -127,8 +133,8 @@ func gather(source string, crs *earth.CRS, features []feature, fields []string, 
 		z.Polygons = append(z.Polygons, f.polygons...)
 	}
 	if len(s.Zones) == 0 {
-		if sel.Keep != nil {
-			return nil, fmt.Errorf("%s: the condition picks none of its %d features (%s)", source, len(features), examples(s.Fields))
+		if sel.Condition != nil {
+			return nil, fmt.Errorf("%s: the condition picks none of its %d features: %s", source, len(features), values(features, sel.Condition.Names()))
 		}
 		return nil, fmt.Errorf("%s: none of its %d features has an outline, so there is nothing to report on", source, len(features))
 	}
@@ -154,10 +160,28 @@ func gather(source string, crs *earth.CRS, features []feature, fields []string, 
 	return s, s.repair()
 }
 
-func examples(fields []Field) string {
+// values lists the values of fields, the most frequent first.
+func values(features []feature, fields []string) string {
 	var parts []string
-	for _, f := range fields {
-		parts = append(parts, fmt.Sprintf("%s is for example %q", f.Name, f.Example))
+	for _, name := range fields {
+		count := map[string]int{}
+		var order []string
+		for _, f := range features {
+			text, ok := f.texts[name]
+			if !ok {
+				text = "nothing"
+			}
+			if count[text]++; count[text] == 1 {
+				order = append(order, text)
+			}
+		}
+		slices.SortStableFunc(order, func(a, b string) int { return count[b] - count[a] })
+		more := ""
+		if len(order) > 10 {
+			more = fmt.Sprintf(" and %d more", len(order)-10)
+			order = order[:10]
+		}
+		parts = append(parts, fmt.Sprintf("%s is %s%s", name, strings.Join(order, ", "), more))
 	}
 	return strings.Join(parts, "; ")
 }

@@ -15,6 +15,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
@@ -26,6 +27,7 @@ var zoneFlags = []cli.Flag{
 	&cli.StringFlag{Name: "zones", Usage: "`ZONES`: a GeoJSON file, bbox:W,S,E,N in degrees, geo:LAT,LON;u=METRES for a circle, or WKT; without it the whole raster is the one zone"},
 	&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart; features that share a value are one zone"},
 	&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
+	&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds, such as \"district = 'North' AND people > 500\""},
 	&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
 	&cli.StringFlag{Name: "edges", Value: "split", Usage: "`split` gives each zone its exact share of cut cells, centre whole cells by their centres"},
 }
@@ -269,7 +271,7 @@ func (s *coverRaster) needCRS() error {
 func readZones(c *cli.Command, g raster.Grid, r *reporter) (*zone.Set, *zone.Placement, error) {
 	where := c.String("zones")
 	if where == "" {
-		for _, f := range []string{"zone-id", "zone-name", "zones-crs"} {
+		for _, f := range []string{"zone-id", "zone-name", "zones-crs", "where"} {
 			if c.String(f) != "" {
 				return nil, nil, usage("--%s needs --zones", f)
 			}
@@ -307,7 +309,18 @@ func loadZones(c *cli.Command, where string) (*zone.Set, error) {
 			return nil, fmt.Errorf("--zones-crs: %w", err)
 		}
 	}
+	selection := zone.Selection{IDField: c.String("zone-id"), NameField: c.String("zone-name")}
+	if text := c.String("where"); text != "" {
+		e, err := cql.ParseCondition(text)
+		if err != nil {
+			return nil, usageError{fmt.Errorf("--where: %w", err)}
+		}
+		selection.Condition = e
+	}
 	if _, err := os.Stat(where); err != nil && zone.IsText(where) {
+		if selection.Condition != nil {
+			return nil, usage("--where picks from a file of zones, and --zones is a zone by itself")
+		}
 		return zone.FromText(where, crs)
 	}
 	if ext := strings.ToLower(filepath.Ext(where)); ext != ".geojson" && ext != ".json" {
@@ -315,7 +328,7 @@ func loadZones(c *cli.Command, where string) (*zone.Set, error) {
 			return nil, fmt.Errorf("%s: zones are read from GeoJSON (.geojson, .json) in this version: convert the file", where)
 		}
 	}
-	return zone.ReadGeoJSON(where, crs, zone.Selection{IDField: c.String("zone-id"), NameField: c.String("zone-name")})
+	return zone.ReadGeoJSON(where, crs, selection)
 }
 
 // centres reads --edges.

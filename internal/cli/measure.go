@@ -12,6 +12,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/internal/table"
@@ -31,9 +32,11 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure cover.tif --zones bbox:12.4,58.2,12.6,58.3
   verdex measure cover.tif --zones "geo:58.31,12.52;u=5000" a circle of 5 km
   verdex measure "tiles/*.tif" --nodata 0                  tiles, as one raster
+  verdex measure --rules rules.yaml --layer cover=cover.tif --layer slope=slope.tif --legend legend.csv
   verdex measure scenes.tif@2                              band 2`,
-		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, []cli.Flag{
+		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, layerFlags, []cli.Flag{
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
+			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of rules over --layer, instead of a raster of classes"},
 			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
 			&cli.StringFlag{Name: "layout", Value: "long", Usage: "`long` (a row for each class) or wide (a row for each zone)"},
 		}, outputFlags),
@@ -42,7 +45,14 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 }
 
 func measure(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() == 0 && c.String("from-list") == "" {
+	switch named := c.Args().Len() > 0 || c.String("from-list") != ""; {
+	case c.String("rules") != "" && named:
+		return usage("with --rules the rasters are named by --layer NAME=RASTER, not %q", c.Args().First())
+	case c.String("rules") == "" && len(c.StringSlice("layer")) > 0:
+		return usage("--layer needs --rules, which say what becomes of the layers")
+	case c.String("rules") != "" && c.String("crosswalk") != "":
+		return usage("--rules give classes already: leave --crosswalk away")
+	case c.String("rules") == "" && !named:
 		return usage("measure needs a raster (verdex measure --help shows examples)")
 	}
 	r := newReporter(c)
@@ -85,9 +95,51 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 	if err != nil {
 		return nil, err
 	}
-	var crosswalk *cover.Crosswalk
+	l, err := openLayer(c, paths, &t, r)
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	set, place, err := readZones(c, l.source.Header().Grid, r)
+	if err != nil {
+		return nil, err
+	}
+	tell, end := r.progress("measuring")
+	sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: set, Placement: place,
+		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
+	end()
+	if err != nil {
+		return nil, t.explainGap(ctx, err, l.plain, l.walk, c.Int("threads"))
+	}
+	for _, a := range l.moved {
+		r.note(movesNote(a))
+	}
+	return account.Compose(account.Input{
+		Epoch: c.String("epoch"), Raster: l.name, Tally: sums, Zones: set, Placement: place, Palette: l.palette, Centres: t.centres, Coder: l.coder,
+	}, t.unit)
+}
+
+// measured is the layer that is measured: classes, or values that the coder turns into them.
+type measured struct {
+	name    string
+	source  raster.Source
+	plain   raster.Source // before a crosswalk was applied to its cells
+	walk    *cover.Crosswalk
+	coder   *cover.Coder
+	palette []raster.Color
+	moved   []*raster.Aligned
+	Close   func()
+}
+
+// openLayer opens the raster to measure, with its crosswalk; or the layers that rules make classes of.
+func openLayer(c *cli.Command, paths []string, t *terms, r *reporter) (*measured, error) {
+	if path := c.String("rules"); path != "" {
+		return openRules(c, path, t, r)
+	}
+	m := &measured{}
+	var err error
 	if path := c.String("crosswalk"); path != "" {
-		if crosswalk, err = cover.ReadCrosswalk(path, t.legend); err != nil {
+		if m.walk, err = cover.ReadCrosswalk(path, t.legend); err != nil {
 			return nil, err
 		}
 	}
@@ -95,29 +147,47 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 	if err != nil {
 		return nil, err
 	}
-	defer src.Close()
-	if err := src.needCRS(); err != nil {
+	m.name, m.plain, m.palette, m.Close = src.path, src, src.Header().Palette, src.Close
+	if err = src.needCRS(); err == nil {
+		m.source, m.coder, err = t.coder(src, m.walk)
+	}
+	if err != nil {
+		src.Close()
 		return nil, err
 	}
-	h := src.Header()
-	set, place, err := readZones(c, h.Grid, r)
+	return m, nil
+}
+
+// openRules opens the layers of --rules.
+func openRules(c *cli.Command, path string, t *terms, r *reporter) (*measured, error) {
+	rules, err := cover.ReadRules(path, t.legend)
 	if err != nil {
 		return nil, err
 	}
-	layer, coder, err := t.coder(src, crosswalk)
+	l, err := openLayers(c, r)
 	if err != nil {
 		return nil, err
 	}
-	tell, end := r.progress("measuring")
-	sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{layer}, Zones: set, Placement: place,
-		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
-	end()
-	if err != nil {
-		return nil, t.explainGap(ctx, err, src, crosswalk, c.Int("threads"))
+	m := &measured{name: path, moved: l.moved, Close: l.Close}
+	var conditions []*cql.Expr
+	for _, rule := range rules.List {
+		conditions = append(conditions, rule.When)
 	}
-	return account.Compose(account.Input{
-		Epoch: c.String("epoch"), Raster: src.path, Tally: sums, Zones: set, Placement: place, Palette: h.Palette, Centres: t.centres, Coder: coder,
-	}, t.unit)
+	g := l.List[0].Header()
+	switch err = refuseCodes(c, l, conditions...); {
+	case err != nil:
+	case g.Grid.CRS == nil:
+		err = fmt.Errorf("%s: %s", g.Name, g.CRSProblem)
+	default:
+		var view *cover.RuleView
+		if view, err = cover.NewRuleView(rules, l.Layers, t.legend, false); err == nil {
+			m.source, m.plain = view, view
+			m.coder = &cover.Coder{Legend: t.legend, NoData: view.Header().NoData, Groups: t.groups}
+			return m, nil
+		}
+	}
+	l.Close()
+	return nil, err
 }
 
 var longColumns = []string{"epoch", "zone_id", "zone_name", "kind", "class_code", "class_name", "area", "unit",
