@@ -25,7 +25,7 @@ type Polygon []Ring
 
 // Patch is a connected piece of one class.
 type Patch struct {
-	ID       int // in the order in which their first cells come, row by row, from 1 on
+	ID       int64 // the number of its first cell, counted row by row from 1 on; the same whatever classes are wanted
 	Class    float64
 	Cells    int64
 	Area     float64 // true area in m²
@@ -287,7 +287,7 @@ func (f *finder) finish(row int) error {
 			if err != nil {
 				return err
 			}
-			if err := f.req.Found(&Patch{ID: p.order, Class: p.class, Cells: p.cells, Area: p.area, First: p.first, Polygons: polygons}); err != nil {
+			if err := f.req.Found(&Patch{ID: int64(p.first[1])*int64(f.grid.Width) + int64(p.first[0]) + 1, Class: p.class, Cells: p.cells, Area: p.area, First: p.first, Polygons: polygons}); err != nil {
 				return err
 			}
 		default:

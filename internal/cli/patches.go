@@ -26,8 +26,8 @@ func patchesCommand() *cli.Command {
 		Usage:     "the connected pieces of classes as polygons with their areas",
 		ArgsUsage: "COVER...",
 		Description: `Writes each connected piece of the chosen classes as a polygon along the borders of its cells (or
-with its corners cut), with its class, cells, true area and an id: the pieces are numbered as their first cells come,
-row by row. The raster is read once, and only the pieces that are not complete are in memory.
+with its corners cut), with its class, cells, true area and an id: the number of its first cell, counted row by row, which
+stays the same whatever classes are chosen. The raster is read once, and only the pieces that are not complete are in memory.
 
   verdex patches cover.tif --legend legend.csv --class Wetland --min-area 2 --out wetlands.geojson
   verdex patches cover.tif --class 1 --at 12.52,58.31 --set name="Orrin Water" --out lake.geojson
