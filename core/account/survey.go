@@ -29,6 +29,15 @@ type Survey struct {
 	Gap       Moved   // values without a line
 	Total     float64 // m²
 	Values    []float64
+	Problems  []Concern // in the order in which they were given
+}
+
+// Concern is a problem of the crosswalk with the cells that it concerns; Cells is -1 where there are too many
+// different values to tell.
+type Concern struct {
+	What  string
+	Cells int64
+	Area  float64 // m²
 }
 
 // Idle are the lines that no cell comes to.
@@ -44,8 +53,9 @@ func (s *Survey) Idle() (out []*cover.Line) {
 // surveyValues is how many source values are told.
 const surveyValues = 100
 
-// TakeSurvey reads a raster once and finds which of its cells each line of the coder's crosswalk takes.
-func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, threads int, progress func(done, total int)) (*Survey, error) {
+// TakeSurvey reads a raster once and finds which of its cells each line of the coder's crosswalk takes, and which
+// the problems of the crosswalk concern.
+func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, problems []cover.Problem, threads int, progress func(done, total int)) (*Survey, error) {
 	set, place, err := tally.Whole(src.Header().Grid)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", src.Header().Name, err)
@@ -88,6 +98,9 @@ func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, thre
 	if err != nil {
 		return nil, err
 	}
+	for _, p := range problems {
+		s.Problems = append(s.Problems, Concern{What: p.What, Cells: -1})
+	}
 	z := t.Zones[0]
 	for i, v := range z.Values {
 		line, missing := lineOf(v[0])
@@ -101,6 +114,16 @@ func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, thre
 		m.Cells += int64(math.Round(z.Extents[i].CellCount()))
 		m.Area += area
 		s.Total += area
+		for k, p := range problems {
+			if !known {
+				break
+			}
+			s.Problems[k].Cells = max(0, s.Problems[k].Cells)
+			if p.Concerns(v[0]) && !missing {
+				s.Problems[k].Cells += int64(math.Round(z.Extents[i].CellCount()))
+				s.Problems[k].Area += area
+			}
+		}
 		if known {
 			s.Values = append(s.Values, v[0])
 			if len(m.Values) < surveyValues {

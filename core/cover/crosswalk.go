@@ -35,6 +35,7 @@ type Crosswalk struct {
 	intervals []ranged        // by their lower end
 	nodata    int             // line for nodata cells, -1: they stay nodata
 	otherwise int             // line for values without one of their own, -1: they are an error
+	problems  []Problem
 }
 
 type ranged struct {
@@ -42,36 +43,65 @@ type ranged struct {
 	line int
 }
 
-// ReadCrosswalk reads a crosswalk from CSV with the columns from, to and optionally note. from is a
-// code, a list such as 41;42;43, an interval such as [0.1,0.3), nodata or else; to is a legend code, nodata or
-// keep. Targets must be in the legend, when there is one.
+// Problem is what makes a crosswalk ambiguous or void, and the source values that it concerns.
+type Problem struct {
+	What     string
+	Concerns func(v float64) bool
+}
+
+// ReadCrosswalk is InspectCrosswalk for those who need a sound crosswalk: the first problem is an error.
 func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
-	t, err := readTable(path, []string{"from", "to"}, []string{"note"})
+	x, problems, err := InspectCrosswalk(path, legend)
+	if err == nil && len(problems) > 0 {
+		err = fmt.Errorf("%s: %s", path, problems[0].What)
+	}
 	if err != nil {
 		return nil, err
 	}
+	return x, nil
+}
+
+// InspectCrosswalk reads a crosswalk from CSV with the columns from, to and optionally note. from is a
+// code, a list such as 41;42;43, an interval such as [0.1,0.3), nodata or else; to is a legend code, nodata or
+// keep. Lines that overlap, and targets that are not in the legend, when there is one, are problems; in a crosswalk with
+// problems the first line of a value holds. What cannot be read is an error.
+func InspectCrosswalk(path string, legend *Legend) (*Crosswalk, []Problem, error) {
+	t, err := readTable(path, []string{"from", "to"}, []string{"note"})
+	if err != nil {
+		return nil, nil, err
+	}
 	x := &Crosswalk{Source: path, values: map[float64]int{}, nodata: -1, otherwise: -1}
 	for _, r := range t {
-		to, err := parseTarget(r.cell["to"], legend)
+		to, err := parseTarget(r.cell["to"], nil)
 		if err == nil {
 			x.Lines = append(x.Lines, Line{r.line, r.cell["from"], to, r.cell["note"]})
 			err = x.add(r.cell["from"], len(x.Lines)-1)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%s: line %d: %w", path, r.line, err)
+			return nil, nil, fmt.Errorf("%s: line %d: %w", path, r.line, err)
+		}
+		if _, err := parseTarget(r.cell["to"], legend); err != nil {
+			line := len(x.Lines) - 1
+			x.problem(fmt.Sprintf("line %d: %v", r.line, err), func(v float64) bool { return x.lineOf(v, false) == line })
 		}
 	}
 	if len(x.Lines) == 0 {
-		return nil, fmt.Errorf("%s: it has no lines, so no value would become a class", path)
+		return nil, nil, fmt.Errorf("%s: it has no lines, so no value would become a class", path)
 	}
-	return x, x.settle()
+	x.settle()
+	return x, x.problems, nil
+}
+
+func (x *Crosswalk) problem(what string, concerns func(v float64) bool) {
+	x.problems = append(x.problems, Problem{what, concerns})
 }
 
 // add enters the source values of a line.
 func (x *Crosswalk) add(from string, line int) error {
-	twice := func(other int, what string) error {
-		return fmt.Errorf("lines %d and %d both say what becomes of %s: keep one of them", x.Lines[other].Number, x.Lines[line].Number, what)
+	twice := func(other int, what string, concerns func(v float64) bool) {
+		x.problem(fmt.Sprintf("lines %d and %d both say what becomes of %s: keep one of them", x.Lines[other].Number, x.Lines[line].Number, what), concerns)
 	}
+	none := func(float64) bool { return false }
 	for _, part := range strings.Split(from, ";") {
 		part = strings.ToLower(strings.TrimSpace(part))
 		switch {
@@ -79,12 +109,14 @@ func (x *Crosswalk) add(from string, line int) error {
 			return fmt.Errorf("it has an empty source value")
 		case part == "nodata":
 			if x.nodata >= 0 {
-				return twice(x.nodata, part)
+				twice(x.nodata, part, none)
+				continue
 			}
 			x.nodata = line
 		case part == "else":
 			if x.otherwise >= 0 {
-				return twice(x.otherwise, part)
+				twice(x.otherwise, part, none)
+				continue
 			}
 			x.otherwise = line
 		case strings.ContainsAny(part, "[]()"):
@@ -99,7 +131,8 @@ func (x *Crosswalk) add(from string, line int) error {
 				return fmt.Errorf("the source value %q is neither a number, a list such as 41;42;43, an interval such as [0.1,0.3), nodata nor else", part)
 			}
 			if other, ok := x.values[v]; ok {
-				return twice(other, part)
+				twice(other, part, func(u float64) bool { return u == v })
+				continue
 			}
 			x.values[v] = line
 		}
@@ -107,8 +140,8 @@ func (x *Crosswalk) add(from string, line int) error {
 	return nil
 }
 
-// settle sorts the intervals, refuses overlaps and finds gaps.
-func (x *Crosswalk) settle() error {
+// settle sorts the intervals and finds overlaps and gaps.
+func (x *Crosswalk) settle() {
 	slices.SortStableFunc(x.intervals, func(a, b ranged) int {
 		if c := cmp.Compare(a.From, b.From); c != 0 {
 			return c
@@ -119,8 +152,9 @@ func (x *Crosswalk) settle() error {
 		if i > 0 {
 			before := x.intervals[i-1]
 			if before.meets(r.Interval) {
-				return fmt.Errorf("%s: lines %d and %d overlap: %v and %v share numbers, so that it is not clear which holds: end one where the other begins",
-					x.Source, x.Lines[before.line].Number, x.Lines[r.line].Number, before.Interval, r.Interval)
+				x.problem(fmt.Sprintf("lines %d and %d overlap: %v and %v share numbers, so that it is not clear which holds: end one where the other begins",
+					x.Lines[before.line].Number, x.Lines[r.line].Number, before.Interval, r.Interval),
+					func(v float64) bool { return before.Holds(v) && r.Holds(v) })
 			}
 			if gap, ok := before.gapBefore(r.Interval); ok {
 				x.Gaps = append(x.Gaps, gap)
@@ -128,12 +162,12 @@ func (x *Crosswalk) settle() error {
 		}
 		for v, line := range x.values {
 			if r.Holds(v) {
-				return fmt.Errorf("%s: lines %d and %d overlap: %v holds %v too: keep one of them", x.Source,
-					min(x.Lines[line].Number, x.Lines[r.line].Number), max(x.Lines[line].Number, x.Lines[r.line].Number), r.Interval, v)
+				x.problem(fmt.Sprintf("lines %d and %d overlap: %v holds %v too: keep one of them",
+					min(x.Lines[line].Number, x.Lines[r.line].Number), max(x.Lines[line].Number, x.Lines[r.line].Number), r.Interval, v),
+					func(u float64) bool { return u == v })
 			}
 		}
 	}
-	return nil
 }
 
 // HasIntervals reports whether ranges of values have a line.

@@ -215,7 +215,7 @@ func finish(ctx context.Context, c *cli.Command, s raster.Source, r *reporter) e
 		return err
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: s.Header().NoData}
-	survey, err := account.TakeSurvey(ctx, s, coder, c.Int("threads"), nil)
+	survey, err := account.TakeSurvey(ctx, s, coder, nil, c.Int("threads"), nil)
 	if err != nil {
 		return err
 	}

@@ -403,7 +403,7 @@ func (t *terms) explainGap(ctx context.Context, err error, s raster.Source, walk
 	if !errors.Is(err, cover.ErrNoLine) || walk == nil {
 		return err
 	}
-	survey, again := account.TakeSurvey(ctx, s, &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData}, threads, nil)
+	survey, again := account.TakeSurvey(ctx, s, &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData}, nil, threads, nil)
 	if again != nil || survey.Gap.Cells == 0 {
 		return err
 	}

@@ -63,7 +63,7 @@ func reclassify(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	walk, err := cover.ReadCrosswalk(c.String("crosswalk"), legend)
+	walk, problems, err := cover.InspectCrosswalk(c.String("crosswalk"), legend)
 	if err != nil {
 		return err
 	}
@@ -101,7 +101,7 @@ func reclassify(ctx context.Context, c *cli.Command) error {
 	}
 	var surveys []*account.Survey
 	for i, job := range jobs {
-		s, err := reclassifyOne(ctx, c, job, outs[i], legend, walk, want, r)
+		s, err := reclassifyOne(ctx, c, job, outs[i], legend, walk, problems, want, r)
 		if err != nil {
 			return err
 		}
@@ -121,7 +121,7 @@ func hasTwins(names []string) bool {
 }
 
 // reclassifyOne surveys one raster (or several as one), shows what becomes of what, and writes it.
-func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out string, legend *cover.Legend, walk *cover.Crosswalk, want *raster.CellType, r *reporter) (*account.Survey, error) {
+func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out string, legend *cover.Legend, walk *cover.Crosswalk, problems []cover.Problem, want *raster.CellType, r *reporter) (*account.Survey, error) {
 	src, err := openCover(c, paths, r)
 	if err != nil {
 		return nil, err
@@ -137,7 +137,7 @@ func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out stri
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: src.Header().NoData}
 	tell, end := r.progress("checking")
-	survey, err := account.TakeSurvey(ctx, src, coder, c.Int("threads"), tell)
+	survey, err := account.TakeSurvey(ctx, src, coder, problems, c.Int("threads"), tell)
 	end()
 	if err != nil {
 		return nil, err
@@ -147,7 +147,19 @@ func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out stri
 	if err := canvas.flush(); err != nil {
 		return nil, err
 	}
-	if survey.Gap.Cells > 0 {
+	for _, p := range survey.Problems {
+		concerns := fmt.Sprintf(" (%s cells, %s ha)", group(float64(p.Cells), 0), group(p.Area/1e4, 1))
+		if p.Cells < 0 {
+			concerns = ""
+		}
+		r.warn(fmt.Sprintf("%s: %s%s", walk.Source, p.What, concerns))
+	}
+	switch n := len(survey.Problems); {
+	case n > 0 && survey.Gap.Cells > 0:
+		return nil, fmt.Errorf("%w; and mend the %d problem(s) above", gapError(survey), n)
+	case n > 0:
+		return nil, fmt.Errorf("%s: %d problem(s), told above: mend them before anything is written", walk.Source, n)
+	case survey.Gap.Cells > 0:
 		return nil, gapError(survey)
 	}
 	for _, l := range survey.Idle() {
