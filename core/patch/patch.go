@@ -71,9 +71,10 @@ func (g *growing) root() *growing {
 
 // run is a stretch of a row.
 type run struct {
-	from, to int // columns, to is exclusive
-	class    float64
-	patch    *growing
+	from, to    int // columns, to is exclusive
+	class       float64
+	patch       *growing
+	left, right int32 // the rows from which its sides run straight down
 }
 
 // Find does the job.
@@ -109,6 +110,7 @@ func Find(ctx context.Context, req Request) error {
 			req.Progress(r0+n, g.Height)
 		}
 	}
+	f.sides(nil, g.Height)
 	f.below(nil, g.Height)
 	return f.finish(g.Height + 1)
 }
@@ -132,8 +134,8 @@ func (f *finder) row(c *raster.Cells, k, row int) error {
 		return err
 	}
 	f.join(runs, row)
-	f.below(runs, row)
 	f.sides(runs, row)
+	f.below(runs, row)
 	f.spare, f.above = f.above, runs
 	return f.finish(row)
 }
@@ -266,12 +268,40 @@ func uncovered(a, b []run, add func(p *growing, from, to int)) {
 	}
 }
 
-// sides adds the edges at both ends of each run.
+// sides adds the edges at the ends of the runs above that do not go on straight down along the runs at hand.
 func (f *finder) sides(runs []run, row int) {
 	r := int32(row)
 	for i := range runs {
-		p := runs[i].patch.root()
-		p.edges = append(p.edges, edge{int32(runs[i].from), r + 1, int32(runs[i].from), r}, edge{int32(runs[i].to), r, int32(runs[i].to), r + 1})
+		runs[i].left, runs[i].right = r, r
+	}
+	k := 0
+	for i := range f.above {
+		a := &f.above[i]
+		for k > 0 && (k == len(runs) || runs[k].from > a.from) {
+			k--
+		}
+		leftEnds, rightEnds := true, true
+		for k < len(runs) && runs[k].to <= a.from {
+			k++
+		}
+		for j := k; j < len(runs) && runs[j].from < a.to; j++ {
+			if runs[j].class != a.class {
+				continue
+			}
+			if runs[j].from == a.from {
+				runs[j].left, leftEnds = a.left, false
+			}
+			if runs[j].to == a.to {
+				runs[j].right, rightEnds = a.right, false
+			}
+		}
+		p := a.patch.root()
+		if leftEnds {
+			p.edges = append(p.edges, edge{int32(a.from), r, int32(a.from), a.left})
+		}
+		if rightEnds {
+			p.edges = append(p.edges, edge{int32(a.to), a.right, int32(a.to), r})
+		}
 	}
 }
 
@@ -307,9 +337,18 @@ func link(edges []edge) ([]Polygon, error) {
 		}
 		return int(a.c0) - int(b.c0)
 	})
-	at := map[[2]int32]int{} // the first edge that begins at a point; a second one follows it
-	for i := len(edges) - 1; i >= 0; i-- {
-		at[[2]int32{edges[i].c0, edges[i].r0}] = i
+	// The first edge that begins at a point; where two pieces touch at a corner, a second one follows it.
+	at := func(c, r int32) (int, bool) {
+		return slices.BinarySearchFunc(edges, [2]int32{r, c}, func(e edge, p [2]int32) int {
+			if d := int(e.r0) - int(p[0]); d != 0 {
+				return d
+			}
+			return int(e.c0) - int(p[1])
+		})
+	}
+	twice := func(i int) bool { // whether another edge begins where edge i does
+		return i > 0 && edges[i-1].c0 == edges[i].c0 && edges[i-1].r0 == edges[i].r0 ||
+			i+1 < len(edges) && edges[i+1].c0 == edges[i].c0 && edges[i+1].r0 == edges[i].r0
 	}
 	used := make([]bool, len(edges))
 	var shells, holes []Ring
@@ -318,26 +357,25 @@ func link(edges []edge) ([]Polygon, error) {
 			continue
 		}
 		var ring Ring
+		var corners []int // places in the ring where pieces touch
 		e := i
 		for !used[e] {
 			used[e] = true
-			from := [2]int32{edges[e].c0, edges[e].r0}
-			ring = append(ring, from)
-			to := [2]int32{edges[e].c1, edges[e].r1}
-			next, ok := at[to]
+			if twice(e) {
+				corners = append(corners, len(ring))
+			}
+			ring = append(ring, [2]int32{edges[e].c0, edges[e].r0})
+			next, ok := at(edges[e].c1, edges[e].r1)
 			if !ok {
 				return nil, errors.New("an unforeseen fault: the border of a patch does not close")
 			}
-			// Where two pieces touch at a corner, two edges begin: the one that turns to the right keeps
-			// them apart, so that no ring touches itself.
-			if next+1 < len(edges) && edges[next+1].c0 == to[0] && edges[next+1].r0 == to[1] {
-				if !turnsRight(edges[e], edges[next]) {
-					next++
-				}
+			// Where two edges begin, the one that turns to the right keeps the pieces apart.
+			if twice(next) && !turnsRight(edges[e], edges[next]) {
+				next++
 			}
 			e = next
 		}
-		for _, r := range split(ring) {
+		for _, r := range split(ring, corners) {
 			if r = straighten(r); twiceArea(r) > 0 {
 				shells = append(shells, r)
 			} else {
@@ -348,21 +386,32 @@ func link(edges []edge) ([]Polygon, error) {
 	return nest(shells, holes), nil
 }
 
-// split cuts a ring at points that it passes more than once, as that around two holes that touch at a corner does.
-func split(r Ring) (out []Ring) {
-	at := map[[2]int32]int{}
+// split cuts a ring at points that it passes twice, as that around two holes that touch at a corner does. They are
+// among the given places.
+func split(r Ring, places []int) (out []Ring) {
+	if len(places) < 2 {
+		return []Ring{r}
+	}
+	at := map[[2]int32]int{} // of such points, by their place in path
 	var path Ring
-	for _, p := range r {
-		if k, again := at[p]; again {
-			out = append(out, slices.Clone(path[k:]))
-			for _, q := range path[k+1:] {
-				delete(at, q)
+	from := 0
+	for _, k := range append(places, len(r)) {
+		path = append(path, r[from:k]...)
+		from = k
+		if k == len(r) {
+			break
+		}
+		p := r[k]
+		if j, again := at[p]; again {
+			out = append(out, slices.Clone(path[j:]))
+			for q, place := range at {
+				if place > j {
+					delete(at, q)
+				}
 			}
-			path = path[:k+1]
-			continue
+			path = path[:j]
 		}
 		at[p] = len(path)
-		path = append(path, p)
 	}
 	return append(out, path)
 }
