@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -172,11 +173,7 @@ type tableRow struct {
 func readTable(path string, needed, optional []string) ([]tableRow, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+		return nil, fault.Opening(path, err)
 	}
 	defer f.Close()
 	const most = 16 << 20

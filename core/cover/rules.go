@@ -12,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -41,11 +42,7 @@ type Rules struct {
 func ReadRules(path string, legend *Legend) (*Rules, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+		return nil, fault.Opening(path, err)
 	}
 	return ParseRules(path, text, legend)
 }

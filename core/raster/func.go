@@ -1,7 +1,5 @@
 package raster
 
-import "fmt"
-
 // Func is a raster whose cells a function computes.
 type Func struct {
 	About  Header
@@ -27,8 +25,8 @@ func (f *Func) NewReader() Reader { return f }
 // Read implements [Reader].
 func (f *Func) Read(w Window, dst *Cells) error {
 	g := f.About.Grid
-	if w.Col < 0 || w.Row < 0 || w.Col+w.Width > g.Width || w.Row+w.Height > g.Height {
-		return fmt.Errorf("%s: window %+v lies outside the raster", f.About.Name, w)
+	if err := w.Check(f.About.Name, g.Width, g.Height); err != nil {
+		return err
 	}
 	dst.Resize(f.About.Type, w.Width, w.Height, w.Width)
 	for r := range w.Height {

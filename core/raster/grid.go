@@ -121,3 +121,11 @@ func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
 
 // Window is a rectangle of cells.
 type Window struct{ Col, Row, Width, Height int }
+
+// Check refuses a window that is not wholly in the raster of width × height cells named name.
+func (w Window) Check(name string, width, height int) error {
+	if w.Col < 0 || w.Row < 0 || w.Width <= 0 || w.Height <= 0 || w.Col+w.Width > width || w.Row+w.Height > height {
+		return fmt.Errorf("%s: window %+v lies outside the raster", name, w)
+	}
+	return nil
+}

@@ -1,7 +1,5 @@
 package raster
 
-import "fmt"
-
 // Memory is a raster held in memory, read in blocks of any size.
 type Memory struct {
 	header Header
@@ -32,8 +30,8 @@ func (m *Memory) NewReader() Reader { return m }
 // Read implements [Reader].
 func (m *Memory) Read(w Window, dst *Cells) error {
 	g := m.header.Grid
-	if w.Col < 0 || w.Row < 0 || w.Col+w.Width > g.Width || w.Row+w.Height > g.Height {
-		return fmt.Errorf("%s: window %+v lies outside the raster", m.header.Name, w)
+	if err := w.Check(m.header.Name, g.Width, g.Height); err != nil {
+		return err
 	}
 	dst.Resize(m.cells.Type, w.Width, w.Height, w.Width)
 	dst.Copy(0, 0, &m.cells, w.Col, w.Row, w.Width, w.Height)

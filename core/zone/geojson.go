@@ -14,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // ReadGeoJSON reads the zones of a GeoJSON file (RFC 7946): a feature collection, a feature or
@@ -22,11 +23,7 @@ import (
 func ReadGeoJSON(path string, crs *earth.CRS, sel Selection) (*Set, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+		return nil, fault.Opening(path, err)
 	}
 	return ParseGeoJSON(path, data, crs, sel)
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
@@ -69,7 +70,7 @@ func rasterPaths(c *cli.Command, args []string) ([]string, error) {
 	if list := c.String("from-list"); list != "" {
 		text, err := os.ReadFile(list)
 		if err != nil {
-			return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", list, reason(err))
+			return nil, fault.Opening(list, err)
 		}
 		for line := range strings.Lines(string(text)) {
 			line = strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
@@ -215,7 +216,7 @@ func parseCRS(text string) (*earth.CRS, error) {
 	if strings.HasSuffix(strings.ToLower(text), ".prj") {
 		b, err := os.ReadFile(text)
 		if err != nil {
-			return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", text, reason(err))
+			return nil, fault.Opening(text, err)
 		}
 		return earth.ParseCRS(string(b))
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -70,19 +71,10 @@ func checkNew(path string, force bool) error {
 	}
 	f, err := os.CreateTemp(filepath.Dir(path), ".verdex-*")
 	if err != nil {
-		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, reason(err))
+		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, fault.Reason(err))
 	}
 	f.Close()
 	return os.Remove(f.Name())
-}
-
-// reason is the cause of an error without the path that messages name anyway.
-func reason(err error) error {
-	var p *os.PathError
-	if errors.As(err, &p) {
-		return p.Err
-	}
-	return err
 }
 
 // write hands a table over.
@@ -99,7 +91,7 @@ func (o *output) write(t *table.Table) error {
 func writeFile(path string, fill func(io.Writer) error) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(path), ".verdex-*")
 	if err != nil {
-		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, reason(err))
+		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", path, fault.Reason(err))
 	}
 	marked := &markedWriter{w: f}
 	defer func() {
@@ -109,7 +101,7 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 		f.Close()
 		os.Remove(f.Name())
 		if marked.failed || errors.Is(err, syscall.ENOSPC) {
-			err = fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", path, reason(err))
+			err = fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", path, fault.Reason(err))
 		}
 	}()
 	b := bufio.NewWriterSize(marked, 1<<16)

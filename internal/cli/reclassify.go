@@ -14,6 +14,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/patch"
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -80,7 +81,7 @@ func reclassify(ctx context.Context, c *cli.Command) error {
 	if dir != "" {
 		jobs, outs = nil, nil
 		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return fmt.Errorf("%s: the folder cannot be made (%w): choose another", dir, reason(err))
+			return fmt.Errorf("%s: the folder cannot be made (%w): choose another", dir, fault.Reason(err))
 		}
 		for _, p := range paths {
 			file, _ := bandOf(p)

@@ -320,8 +320,8 @@ type reader struct{ s *Source }
 func (r *reader) Read(w raster.Window, dst *raster.Cells) error {
 	s := r.s
 	g := s.header.Grid
-	if w.Col < 0 || w.Row < 0 || w.Width <= 0 || w.Height <= 0 || w.Col+w.Width > g.Width || w.Row+w.Height > g.Height {
-		return fmt.Errorf("%s: window %+v lies outside the raster", s.header.Name, w)
+	if err := w.Check(s.header.Name, g.Width, g.Height); err != nil {
+		return err
 	}
 	dst.Resize(s.header.Type, w.Width, w.Height, w.Width)
 	block := w.Row / s.blockH

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -23,11 +24,7 @@ type Source struct {
 func Open(path string, band int) (*Source, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+		return nil, fault.Opening(path, err)
 	}
 	info, err := f.Stat()
 	if err == nil && info.IsDir() {
@@ -154,8 +151,8 @@ func (r *reader) Read(w raster.Window, dst *raster.Cells) error {
 	if l.problem != "" {
 		return fmt.Errorf("%s: %s", r.s.header.Name, l.problem)
 	}
-	if w.Col < 0 || w.Row < 0 || w.Width <= 0 || w.Height <= 0 || w.Col+w.Width > l.width || w.Row+w.Height > l.height {
-		return fmt.Errorf("%s: window %+v lies outside the raster", r.s.header.Name, w)
+	if err := w.Check(r.s.header.Name, l.width, l.height); err != nil {
+		return err
 	}
 	bx0, by0 := w.Col/l.blockW, w.Row/l.blockH
 	bx1, by1 := (w.Col+w.Width-1)/l.blockW, (w.Row+w.Height-1)/l.blockH

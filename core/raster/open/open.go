@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/asciigrid"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
@@ -23,11 +24,7 @@ type File interface {
 func Raster(path string, band int) (File, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return nil, fmt.Errorf("%s: cannot be opened (%w): check the path", path, err)
+		return nil, fault.Opening(path, err)
 	}
 	head := make([]byte, 4096)
 	n, err := io.ReadFull(f, head)
