@@ -8,8 +8,9 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// The kernel adds up the cells of one window. Its work is by runs: stretches of a row in which
-// no layer changes its value. A bit for each cell says whether a run ends there (changes*.go);
+// The kernel adds up the cells of one window. One layer of bytes whose areas do not vary along a
+// row is counted by comparing (count.go). All else goes by runs: stretches of a row in which no
+// layer changes its value. A bit for each cell says whether a run ends there (changes*.go);
 // a run then costs one addition, however long it is. That keeps counting a small part of
 // decoding, because a decoder too works by runs.
 //
@@ -68,10 +69,12 @@ type kernel struct {
 	shares     []int64  // by slot: of cut cells, see cutAlike
 	extents    []Extent // by slot: of the zone and window at hand
 	present    []uint64 // which of extents are not empty
+
+	counter counter // for one layer of bytes
 }
 
 func newKernel(layers []raster.Source, areas *raster.Areas) *kernel {
-	k := &kernel{areas: areas}
+	k := &kernel{areas: areas, counter: newCounter()}
 	for _, s := range layers {
 		k.layers = append(k.layers, newLayer(s))
 	}
@@ -303,21 +306,6 @@ func (k *kernel) runs8(row, from, to int, moments bool, origin int) {
 	k.seen = seen | 1<<(v>>2)
 }
 
-// runsAlike is runs8 where all cells of the window have the same area, so that acc is flushed once for
-// the window: what has been seen is then not worth keeping, and flush looks at all slots.
-func (k *kernel) runsAlike(row, from, to int) {
-	c := &k.layers[0].cells
-	cells := c.U8[row*c.Stride:][:to]
-	acc := (*[256]uint64)(k.acc)
-	last := int32(from)
-	for _, e := range k.endsIn(from, to) {
-		acc[cells[e-1]] += uint64(e - last)
-		last = e
-	}
-	acc[cells[to-1]] += uint64(to - int(last))
-	k.seen = ^uint64(0)
-}
-
 // flush turns what runs has added into area, by the segment that the runs lie in.
 func (k *kernel) flush(seg *raster.Segment, moments bool) {
 	for m := k.seen; m != 0; m &= m - 1 {
@@ -411,40 +399,29 @@ func (k *kernel) flushShares(seg *raster.Segment) {
 // rows from rowFrom on: one for each row, or with areas that vary ByCell one for each segment of
 // each row.
 func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, rowFrom int) error {
-	spans, from, to := t.spans, int(t.from), int(t.to)
-	right := int32(w.Col + w.Width)
+	spans := t.spans
 	byCell := k.areas.Vary == raster.ByCell
 	perRow := k.areas.PerRow()
-	alike := k.areas.Vary == raster.Uniform && len(k.layers) == 1
 	bytes := len(k.layers) == 1 && k.layers[0].cells.Type.Bytes() == 1
-	for row := max(from, w.Row); row < min(to, w.Row+w.Height); row++ {
-		full, edge := spans.Row(row)
-		skipped := 0
-		if n, m := len(full), len(edge); n > 0 && (full[0].To <= int32(w.Col) || full[n-1].From >= right) ||
-			m > 0 && (edge[0].Col < int32(w.Col) || edge[m-1].Col >= right) {
-			full, edge, skipped = crop(full, edge, w.Col, w.Col+w.Width)
-		}
+	alike := k.areas.Vary == raster.Uniform && len(k.layers) == 1
+	counted := bytes && !byCell && !k.counter.off
+	from, to := max(int(t.from), w.Row), min(int(t.to), w.Row+w.Height)
+	for row := from; row < to; row++ {
+		full, edge, skipped := cropped(spans, row, w)
 		if len(full) == 0 && len(edge) == 0 {
 			continue
 		}
-		if len(full) > 0 {
-			k.prepare(row - w.Row)
-		}
 		if byCell {
+			if len(full) > 0 {
+				k.prepare(row - w.Row)
+			}
 			if err := k.byCell(w, row, segments[(row-rowFrom)*perRow:][:perRow], full, edge, moments(spans, row, skipped)); err != nil {
 				return err
 			}
 			continue
 		}
-		for _, r := range full {
-			a, b := max(int(r.From), w.Col), min(int(r.To), w.Col+w.Width)
-			if bytes && alike {
-				k.runsAlike(row-w.Row, a-w.Col, b-w.Col)
-			} else if bytes {
-				k.runs8(row-w.Row, a-w.Col, b-w.Col, false, 0)
-			} else if err := k.runs(row-w.Row, a-w.Col, b-w.Col, false, 0); err != nil {
-				return err
-			}
+		if err := k.whole(w, row, full, counted); err != nil {
+			return err
 		}
 		if alike {
 			if len(edge) == 0 {
@@ -457,6 +434,11 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 		}
 		seg := &segments[row-rowFrom]
 		if k.areas.Vary == raster.ByRow && len(full) > 0 {
+			if counted && !k.takeCounts() {
+				if err := k.whole(w, row, full, false); err != nil {
+					return err
+				}
+			}
 			k.flush(seg, false)
 		}
 		ms := moments(spans, row, skipped)
@@ -470,11 +452,53 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 			}
 		}
 	}
-	if k.areas.Vary == raster.Uniform {
-		k.flush(&segments[0], false)
-		k.flushShares(&segments[0])
+	if k.areas.Vary != raster.Uniform {
+		return nil
+	}
+	if counted && !k.takeCounts() {
+		for row := from; row < to; row++ {
+			full, _, _ := cropped(spans, row, w)
+			if err := k.whole(w, row, full, false); err != nil {
+				return err
+			}
+		}
+	}
+	k.flush(&segments[0], false)
+	k.flushShares(&segments[0])
+	return nil
+}
+
+// whole adds the whole cells of a row: to the counter, or to acc by runs.
+func (k *kernel) whole(w raster.Window, row int, full []zone.Range, counted bool) error {
+	if len(full) == 0 {
+		return nil
+	}
+	row -= w.Row
+	c := &k.layers[0].cells
+	if !counted {
+		k.prepare(row)
+	}
+	for _, r := range full {
+		a, b := max(int(r.From)-w.Col, 0), min(int(r.To)-w.Col, w.Width)
+		if counted {
+			k.counter.add(c.U8, row*c.Stride+a, row*c.Stride+b)
+		} else if err := k.runs(row, a, b, false, 0); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// takeCounts moves what has been counted to acc. It is false when there were values that the
+// counter did not know; it has then learnt all those of the window.
+func (k *kernel) takeCounts() bool {
+	seen, ok := k.counter.take((*[256]uint64)(k.acc))
+	k.seen |= seen
+	if !ok {
+		c := &k.layers[0].cells
+		k.counter.learn(c.U8, c.Stride, k.width, len(k.rows))
+	}
+	return ok
 }
 
 // moments are those of the cut cells of a row but the first ones.
@@ -520,6 +544,17 @@ func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, ful
 		}
 	}
 	return nil
+}
+
+// cropped are the spans of a row that meet a window, and how many cut cells lie before them.
+func cropped(spans *zone.Spans, row int, w raster.Window) ([]zone.Range, []zone.EdgeCell, int) {
+	full, edge := spans.Row(row)
+	left, right := int32(w.Col), int32(w.Col+w.Width)
+	if n, m := len(full), len(edge); n > 0 && (full[0].To <= left || full[n-1].From >= right) ||
+		m > 0 && (edge[0].Col < left || edge[m-1].Col >= right) {
+		return crop(full, edge, w.Col, w.Col+w.Width)
+	}
+	return full, edge, 0
 }
 
 // crop keeps the spans that meet columns from to to-1, and says how many cut cells lie before them.

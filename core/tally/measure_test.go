@@ -345,6 +345,24 @@ func TestSameBitsForAnyThreadsAndTiling(t *testing.T) {
 	}
 }
 
+// Bytes are counted by comparing, other numbers by runs: both give the same, with values that the first
+// tiles do not have and with more than a counter knows.
+func TestBytesAndWiderNumbersAgree(t *testing.T) {
+	rng := rand.New(rand.NewPCG(31, 1))
+	for name, g := range grids(t) {
+		zones, _ := mosaicOf(rng, 3, 3, 2, 2, float64(g.Width)-3, float64(g.Height)-2)
+		s := inCells(g, zones...)
+		for _, values := range []int{3, 24, 40} {
+			cover := func(c, r int) float64 {
+				return float64((c*7+r*c)%11*values/11+r*values/g.Height) / 2
+			}
+			bytes := measure(t, s, false, 2, fill(g, raster.Uint8, 40, 32, cover))
+			wide := measure(t, s, false, 1, fill(g, raster.Int16, 64, 16, func(c, r int) float64 { return math.Floor(cover(c, r)) }))
+			require.Equal(t, wide.Zones, bytes.Zones, name)
+		}
+	}
+}
+
 func TestPairsOfLayers(t *testing.T) {
 	for name, g := range grids(t) {
 		a := fill(g, raster.Uint8, 64, 64, func(c, r int) float64 { return float64(c / 10 % 3) })
