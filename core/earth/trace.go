@@ -7,6 +7,7 @@ type Tolerance struct {
 	Longest  float64 // an edge longer than this, in units of the source, is always halved
 	Absolute float64 // greatest distance from the chord, in units of the image
 	Relative float64 // greatest distance from the chord, as a share of the chord's length
+	Straight float64 // a rise of no more than this, in units of the image, is left out
 	Bend     *Bend   // predicts the rise of short edges; nil maps their middles
 }
 
@@ -23,43 +24,61 @@ type Tolerance struct {
 // share an edge share its image. TraceRing reports false when a point cannot be mapped.
 func TraceRing(ring [][2]float64, f func([2]float64) ([2]float64, bool), tol Tolerance) ([][2]float64, bool) {
 	out := make([][2]float64, 0, len(ring)+len(ring)/2)
-	t := tracer{f: f, tol: tol, bend: bender{Bend: tol.Bend}}
-	first, ok := f(ring[0])
-	if !ok {
-		return nil, false
-	}
-	p, fp := ring[0], first
-	for i := 1; i <= len(ring); i++ {
-		q, fq := ring[0], first
-		if i < len(ring) {
-			q = ring[i]
-			if fq, ok = f(q); !ok {
-				return nil, false
-			}
-		}
-		out = append(out, fp)
-		if out, ok = t.edge(out, p, q, fp, fq, 0); !ok {
+	t := NewTracer(f, tol)
+	ok := true
+	for _, q := range ring {
+		if out, ok = t.To(out, q); !ok {
 			return nil, false
 		}
-		p, fp = q, fq
 	}
-	return out, true
+	if out, ok = t.To(out, ring[0]); !ok {
+		return nil, false
+	}
+	return out[:len(out)-1], true
 }
 
-type tracer struct {
-	f    func([2]float64) ([2]float64, bool)
-	tol  Tolerance
-	bend bender
+// Tracer maps a line as [TraceRing] does, point by point, so that it need not be held.
+type Tracer struct {
+	f       func([2]float64) ([2]float64, bool)
+	tol     Tolerance
+	bend    bender
+	begun   bool
+	last    [2]float64
+	lastMap [2]float64
+}
+
+// NewTracer makes a tracer of a line that is yet without points.
+func NewTracer(f func([2]float64) ([2]float64, bool), tol Tolerance) *Tracer {
+	return &Tracer{f: f, tol: tol, bend: bender{Bend: tol.Bend}}
+}
+
+// To goes on to a point: it appends the image of the edge from the last point to it, without that of the
+// last point, to out. It is false when a point cannot be mapped.
+func (t *Tracer) To(out [][2]float64, q [2]float64) ([][2]float64, bool) {
+	fq, ok := t.f(q)
+	if !ok {
+		return out, false
+	}
+	if t.begun {
+		if out, ok = t.edge(out, t.last, q, t.lastMap, fq, 0); !ok {
+			return out, false
+		}
+	}
+	t.begun, t.last, t.lastMap = true, q, fq
+	return append(out, fq), true
 }
 
 // edge appends the points strictly between the ends.
-func (t *tracer) edge(out [][2]float64, p, q, fp, fq [2]float64, depth int) ([][2]float64, bool) {
+func (t *Tracer) edge(out [][2]float64, p, q, fp, fq [2]float64, depth int) ([][2]float64, bool) {
 	if p == q {
 		return out, true
 	}
 	chord := [2]float64{(fp[0] + fq[0]) / 2, (fp[1] + fq[1]) / 2}
 	if t.tol.Bend != nil && depth == 0 {
 		if r, ok := t.bend.rise(p, q); ok && math.Abs(r[0])+math.Abs(r[1]) <= t.tol.Absolute {
+			if math.Abs(r[0])+math.Abs(r[1]) <= t.tol.Straight {
+				return out, true
+			}
 			return append(out, [2]float64{chord[0] + 4./3*r[0], chord[1] + 4./3*r[1]}), true
 		}
 	}
@@ -74,7 +93,7 @@ func (t *tracer) edge(out [][2]float64, p, q, fp, fq [2]float64, depth int) ([][
 	near := t.tol.Absolute > 0 && height <= t.tol.Absolute || t.tol.Relative > 0 && height <= t.tol.Relative*width
 	short := math.Hypot(q[0]-p[0], q[1]-p[1]) <= t.tol.Longest
 	if near && short || depth >= 24 {
-		if height > 1e-12*width {
+		if height > max(1e-12*width, t.tol.Straight) {
 			out = append(out, [2]float64{chord[0] + 4./3*rise[0], chord[1] + 4./3*rise[1]})
 		}
 		return out, true

@@ -2,8 +2,11 @@ package patch
 
 import (
 	"context"
+	"iter"
 	"math"
 	"math/rand/v2"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,6 +15,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/spill"
 )
 
 func source(t *testing.T, code int, rows ...string) *raster.Func {
@@ -26,18 +30,72 @@ func source(t *testing.T, code int, rows ...string) *raster.Func {
 	return raster.NewFunc(raster.Header{Name: "map", Grid: g, Type: raster.Uint8, NoData: &none}, func(c, r int) float64 { return float64(rows[r][c] - '0') })
 }
 
-func find(t *testing.T, s raster.Source, eight bool) (out []*Patch) {
+// traced is a patch whose outline has been read.
+type traced struct {
+	Patch
+	Polygons [][]ring
+}
+
+type ring = [][2]int32
+
+func find(t *testing.T, s raster.Source, eight bool) []*traced {
 	t.Helper()
-	require.NoError(t, Find(context.Background(), Request{Source: s, Eight: eight, Keep: func(float64) bool { return true }, Found: func(p *Patch) error {
-		out = append(out, p)
+	return findAs(t, Request{Source: s, Eight: eight})
+}
+
+func findAs(t *testing.T, req Request) (out []*traced) {
+	t.Helper()
+	req.Keep = func(float64) bool { return true }
+	req.Found = func(p *Patch) error {
+		q := &traced{Patch: *p}
+		require.NoError(t, p.Rings(func(shell bool, n int64, points iter.Seq[[2]int32]) error {
+			r := slices.Collect(points)
+			require.Len(t, r, int(n))
+			if shell {
+				q.Polygons = append(q.Polygons, nil)
+			}
+			k := len(q.Polygons) - 1
+			q.Polygons[k] = append(q.Polygons[k], r)
+			return nil
+		}))
+		require.Len(t, q.Polygons, p.Polygons)
+		out = append(out, q)
 		return nil
-	}}))
+	}
+	_, err := Find(context.Background(), req)
+	require.NoError(t, err)
 	return out
 }
 
-func by(list []*Patch, col, row int) *Patch {
+// holds reports whether a cell lies in the patch: whether a line from it to the right crosses its border an odd
+// number of times.
+func (p *traced) holds(col, row int) bool {
+	inside := false
+	for _, polygon := range p.Polygons {
+		for _, r := range polygon {
+			for i, a := range r {
+				b := r[(i+1)%len(r)]
+				if a[0] == b[0] && int(a[0]) > col && int(min(a[1], b[1])) <= row && row < int(max(a[1], b[1])) {
+					inside = !inside
+				}
+			}
+		}
+	}
+	return inside
+}
+
+// twiceArea is twice the area of a ring, positive when it runs clockwise on the screen, as shells do.
+func twiceArea(r ring) (sum int64) {
+	for i, p := range r {
+		q := r[(i+1)%len(r)]
+		sum += int64(p[0])*int64(q[1]) - int64(q[0])*int64(p[1])
+	}
+	return sum
+}
+
+func by(list []*traced, col, row int) *traced {
 	for _, p := range list {
-		if p.Holds(col, row) {
+		if p.holds(col, row) {
 			return p
 		}
 	}
@@ -58,7 +116,7 @@ func TestPiecesWithHoles(t *testing.T) {
 	assert.EqualValues(t, 20, frame.Cells)
 	assert.InEpsilon(t, 20*100.0, frame.Area, 1e-12)
 	require.Len(t, frame.Polygons, 1)
-	assert.Equal(t, Polygon{
+	assert.Equal(t, []ring{
 		{{0, 0}, {5, 0}, {5, 2}, {7, 2}, {7, 4}, {5, 4}, {5, 5}, {0, 5}},
 		{{1, 1}, {1, 4}, {4, 4}, {4, 1}},
 	}, canonical(frame.Polygons[0]))
@@ -67,7 +125,7 @@ func TestPiecesWithHoles(t *testing.T) {
 }
 
 // canonical begins each ring at its least point.
-func canonical(p Polygon) Polygon {
+func canonical(p []ring) []ring {
 	for i, r := range p {
 		k := 0
 		for j, q := range r {
@@ -75,7 +133,7 @@ func canonical(p Polygon) Polygon {
 				k = j
 			}
 		}
-		p[i] = append(append(Ring{}, r[k:]...), r[:k]...)
+		p[i] = append(append(ring{}, r[k:]...), r[:k]...)
 	}
 	return p
 }
@@ -121,10 +179,13 @@ func TestAgainstFlooding(t *testing.T) {
 		s.Block = 7
 		areas, err := raster.NewAreas(s.About.Grid)
 		require.NoError(t, err)
-		for _, eight := range []bool{false, true} {
-			label := flood(rows, eight)
-			got := find(t, s, eight)
-			names := map[*Patch]int{}
+		for _, way := range []struct{ eight, reversed, spilt bool }{{false, false, false}, {true, true, false}, {false, true, true}, {true, false, true}} {
+			label := flood(rows, way.eight)
+			if way.spilt {
+				little(t)
+			}
+			got := findAs(t, Request{Source: s, Eight: way.eight, Reversed: way.reversed, Dir: t.TempDir(), Room: 100})
+			names := map[*traced]int{}
 			sum, cells := 0.0, int64(0)
 			for _, p := range got {
 				names[p] = label[p.First[1]][p.First[0]]
@@ -134,12 +195,19 @@ func TestAgainstFlooding(t *testing.T) {
 				for _, polygon := range p.Polygons {
 					for i, r := range polygon {
 						a := twiceArea(r)
+						if way.reversed {
+							a = -a
+						}
 						require.Equal(t, i == 0, a > 0)
 						enclosed += a / 2
 						seen := map[[2]int32]bool{}
 						for _, q := range r {
 							require.False(t, seen[q], "a ring touches itself")
 							seen[q] = true
+						}
+						for k, q := range r { // every point is a corner
+							b, e := r[(k+len(r)-1)%len(r)], r[(k+1)%len(r)]
+							require.True(t, (b[0] == q[0]) == (e[1] == q[1]) && (b[1] == q[1]) == (e[0] == q[0]))
 						}
 					}
 				}
@@ -163,6 +231,78 @@ func TestAgainstFlooding(t *testing.T) {
 			assert.InDelta(t, want, sum, want*1e-12)
 		}
 	}
+}
+
+// little makes nearly everything wait in pieces of ropes, and edges be sorted in parts.
+func little(t *testing.T) {
+	piece, sorted := ropePiece, sortedAtOnce
+	t.Cleanup(func() { ropePiece, sortedAtOnce = piece, sorted })
+	ropePiece, sortedAtOnce = 3, 7
+}
+
+// A rope is the list that the same steps make of a slice.
+func TestRopes(t *testing.T) {
+	little(t)
+	rng := rand.New(rand.NewPCG(5, 5))
+	s := &ropes{store: spill.Store{Dir: t.TempDir(), Room: 64}}
+	defer s.store.Close()
+	ropes, lists := make([]rope, 6), make([][]point, 6)
+	for step := range int32(4000) {
+		i, j := rng.IntN(6), rng.IntN(6)
+		switch rng.IntN(8) {
+		case 0, 1, 2:
+			require.NoError(t, s.push(&ropes[i], point{step, -step}))
+			lists[i] = append(lists[i], point{step, -step})
+		case 3, 4, 5:
+			require.NoError(t, s.unshift(&ropes[i], point{step, 7}))
+			lists[i] = slices.Insert(lists[i], 0, point{step, 7})
+		case 6:
+			if i != j {
+				require.NoError(t, s.join(&ropes[i], &ropes[j]))
+				lists[i], lists[j] = append(lists[i], lists[j]...), nil
+			}
+		case 7:
+			var got []point
+			r := s.read(&ropes[i])
+			for p, ok, err := r.get(); ok; p, ok, err = r.get() {
+				require.NoError(t, err)
+				got = append(got, p)
+			}
+			require.Equal(t, lists[i], got)
+			require.EqualValues(t, len(lists[i]), ropes[i].n)
+		}
+	}
+}
+
+// What the temporary file cannot take is an error, and what has been written is removed.
+func TestWithoutRoom(t *testing.T) {
+	little(t)
+	s := source(t, 3035, "10101", "11111", "10101")
+	_, err := Find(context.Background(), Request{Source: s, Keep: func(float64) bool { return true }, Dir: t.TempDir() + "/none", Room: 1, Found: func(*Patch) error { return nil }})
+	assert.ErrorContains(t, err, "no such file")
+	dir := t.TempDir()
+	findAs(t, Request{Source: s, Dir: dir, Room: 1})
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestOnlyThePatchAtAPlace(t *testing.T) {
+	s := source(t, 3035, "1101", "0001", "2221")
+	rows := 0
+	s.Block = 1
+	got := findAs(t, Request{Source: s, At: &[2]int{3, 0}})
+	require.Len(t, got, 1)
+	assert.EqualValues(t, 3, got[0].Cells)
+	assert.Equal(t, raster.Window{Col: 3, Row: 0, Width: 1, Height: 3}, got[0].Bounds)
+	assert.Empty(t, findAs(t, Request{Source: s, At: &[2]int{2, 0}}))
+	small, err := Find(context.Background(), Request{Source: s, Least: 201, Keep: func(float64) bool { return true }, Found: func(p *Patch) error {
+		rows++
+		return nil
+	}})
+	require.NoError(t, err)
+	assert.Equal(t, 1, small)
+	assert.Equal(t, 2, rows)
 }
 
 // flood labels pieces by flooding.
@@ -203,9 +343,9 @@ func flood(rows []string, eight bool) [][]int {
 
 func TestSmoothOutlinesCutCorners(t *testing.T) {
 	got := find(t, source(t, 3035, "1100", "1100"), false)
-	ring := got[0].Smooth()[0][0]
-	assert.Equal(t, [][2]float64{{0.5, 0}, {1.5, 0}, {2, 0.5}, {2, 1.5}, {1.5, 2}, {0.5, 2}, {0, 1.5}, {0, 0.5}}, ring)
-	for _, p := range ring {
+	smooth := slices.Collect(Smooth(slices.Values(canonical(got[0].Polygons[0])[0])))
+	assert.Equal(t, [][2]float64{{0.5, 0}, {1.5, 0}, {2, 0.5}, {2, 1.5}, {1.5, 2}, {0.5, 2}, {0, 1.5}, {0, 0.5}}, smooth)
+	for _, p := range smooth {
 		assert.False(t, math.IsNaN(p[0]))
 	}
 }
@@ -213,7 +353,7 @@ func TestSmoothOutlinesCutCorners(t *testing.T) {
 func TestStopping(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	err := Find(ctx, Request{Source: source(t, 3035, "11", "11"), Keep: func(float64) bool { return true }, Found: func(*Patch) error { return nil }})
+	_, err := Find(ctx, Request{Source: source(t, 3035, "11", "11"), Keep: func(float64) bool { return true }, Found: func(*Patch) error { return nil }})
 	assert.ErrorContains(t, err, "stopped")
 }
 
@@ -246,4 +386,33 @@ func TestFoldIntoTheLongestNeighbour(t *testing.T) {
 	assert.Equal(t, 2, f.Found)
 	assert.Equal(t, 1, f.Alone) // the 5, among nodata
 	assert.InDelta(t, 200, f.Area, 1e-6)
+}
+
+// A small piece whose neighbour is small too joins it; what they are together is folded again while it is too small.
+func TestFoldUntilNoneIsLeft(t *testing.T) {
+	for _, c := range []struct {
+		name       string
+		rows, want []string
+		found      int
+	}{
+		{"two that would swap", []string{"00000", "01200", "00000"}, []string{"00000", "02200", "00000"}, 1},
+		{"a chain", []string{"111111", "123411", "111111"}, []string{"111111", "111111", "111111"}, 3},
+		{"together large enough", []string{"0000000", "0122200", "0000000"}, []string{"0000000", "0222200", "0000000"}, 1},
+		{"folded twice", []string{"000000", "213333", "000000"}, []string{"000000", "333333", "000000"}, 2},
+	} {
+		f, err := Fold(context.Background(), source(t, 3035, c.rows...), 390, nil) // under four cells
+		require.NoError(t, err)
+		var cells raster.Cells
+		require.NoError(t, f.NewReader().Read(raster.Window{Width: len(c.rows[0]), Height: len(c.rows)}, &cells))
+		var got []string
+		for r := range c.rows {
+			line := ""
+			for k := range c.rows[0] {
+				line += string(rune('0' + int(cells.At(k, r))))
+			}
+			got = append(got, line)
+		}
+		assert.Equal(t, c.want, got, c.name)
+		assert.Equal(t, c.found, f.Found, c.name)
+	}
 }

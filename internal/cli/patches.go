@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"math"
 	"path/filepath"
 	"slices"
@@ -50,16 +51,14 @@ stays the same whatever classes are chosen. The raster is read once, and only th
 
 // patchJob is what patches does.
 type patchJob struct {
-	src      *coverRaster
-	legend   *cover.Legend
-	classes  map[float64]bool // nil for all
-	eight    bool
-	least    float64 // m²
-	unit     account.Unit
-	at       *[2]int // column and row
-	set      [][2]string
-	smooth   bool
-	outlines func(*patch.Patch) ([][][][2]float64, error)
+	src       *coverRaster
+	legend    *cover.Legend
+	unit      account.Unit
+	set       [][2]string
+	smooth    bool
+	request   patch.Request
+	toDegrees func([2]float64) ([2]float64, bool) // from cell coordinates
+	tolerance earth.Tolerance
 }
 
 func patches(ctx context.Context, c *cli.Command) error {
@@ -84,33 +83,24 @@ func patches(ctx context.Context, c *cli.Command) error {
 	tell, end := r.progress("tracing")
 	var found, small int
 	var sum float64
-	err = writeFile(out, func(w io.Writer) error {
-		if _, err := io.WriteString(w, `{"type":"FeatureCollection","features":[`); err != nil {
-			return err
+	err = writeFile(out, func(w io.Writer) (err error) {
+		f := &featureWriter{w: w}
+		f.text(`{"type":"FeatureCollection","features":[`)
+		req := job.request
+		req.Dir, req.Progress = filepath.Dir(out), tell
+		req.Found = func(p *patch.Patch) error {
+			found++
+			sum += p.Area
+			return job.write(f, p)
 		}
-		first := true
-		err := patch.Find(ctx, patch.Request{Source: job.src, Eight: job.eight, Progress: tell,
-			Keep: func(v float64) bool { return job.classes == nil || job.classes[v] },
-			Found: func(p *patch.Patch) error {
-				if job.at != nil && !p.Holds(job.at[0], job.at[1]) {
-					return nil
-				}
-				if p.Area < job.least {
-					small++
-					return nil
-				}
-				found++
-				sum += p.Area
-				return job.write(w, p, &first)
-			}})
-		if err != nil {
+		if small, err = patch.Find(ctx, req); err != nil {
 			return err
 		}
 		if found == 0 {
 			return job.nothing(small)
 		}
-		_, err = io.WriteString(w, "\n]}\n")
-		return err
+		f.text("\n]}\n")
+		return f.flush()
 	})
 	end()
 	if err != nil {
@@ -129,9 +119,9 @@ func digitsOf(v float64) int { return decimalsFor(math.Abs(v)) }
 // nothing says why no piece was found.
 func (j *patchJob) nothing(small int) error {
 	switch {
-	case j.at != nil && small > 0:
+	case j.request.At != nil && small > 0:
 		return fmt.Errorf("%s: the piece at that place is smaller than --min-area", j.src.path)
-	case j.at != nil:
+	case j.request.At != nil:
 		return fmt.Errorf("%s: no piece of the chosen classes lies at that place: verdex look %s tells its values, and --at takes the longitude first", j.src.path, j.src.path)
 	case small > 0:
 		return fmt.Errorf("%s: all %d pieces are smaller than --min-area", j.src.path, small)
@@ -144,10 +134,10 @@ func newPatchJob(c *cli.Command, r *reporter) (j *patchJob, err error) {
 	if j.unit, err = account.FindUnit(c.String("unit")); err != nil {
 		return nil, usageError{err}
 	}
-	j.least = c.Float("min-area") * j.unit.M2
+	j.request.Least = c.Float("min-area") * j.unit.M2
 	switch n := c.Int("neighbours"); n {
 	case 4, 8:
-		j.eight = n == 8
+		j.request.Eight = n == 8
 	default:
 		return nil, usage("--neighbours %d is not known: choose 4 or 8", n)
 	}
@@ -164,9 +154,11 @@ func newPatchJob(c *cli.Command, r *reporter) (j *patchJob, err error) {
 	if j.legend, err = readLegend(c); err != nil {
 		return nil, err
 	}
-	if j.classes, err = j.chosen(c.String("class")); err != nil {
+	classes, err := j.chosen(c.String("class"))
+	if err != nil {
 		return nil, err
 	}
+	j.request.Keep = func(v float64) bool { return classes == nil || classes[v] }
 	if j.src, err = openCover(c, c.Args().Slice(), r); err != nil {
 		return nil, err
 	}
@@ -236,7 +228,13 @@ func (j *patchJob) ready(c *cli.Command, r *reporter) error {
 		lon, lat, ok := own.ToGeographic(g.Point(p[0], p[1]))
 		return [2]float64{lon * 180 / math.Pi, lat * 180 / math.Pi}, ok
 	}
-	j.outlines = func(p *patch.Patch) ([][][][2]float64, error) { return j.trace(p, g, toDegrees) }
+	// GeoJSON wants shells counter-clockwise. Those of patches run clockwise where rows count downwards.
+	j.request.Source, j.request.Reversed, j.toDegrees = j.src, g.DY < 0, toDegrees
+	a, _ := toDegrees([2]float64{float64(g.Width) / 2, float64(g.Height) / 2})
+	b, _ := toDegrees([2]float64{float64(g.Width)/2 + 1, float64(g.Height)/2 + 1})
+	size := math.Max(1e-9, math.Min(math.Abs(a[0]-b[0]), math.Abs(a[1]-b[1])))
+	lattice := max(10000/(size*111000), float64(max(g.Width, g.Height))/256, 1) // cells: 10 km, and at most 256 × 256
+	j.tolerance = earth.Tolerance{Longest: 512, Absolute: size / 1000, Straight: 1e-9, Bend: earth.NewBend(toDegrees, lattice)}
 	return j.place(c.String("at"), g, wgs84, shift)
 }
 
@@ -256,102 +254,122 @@ func (j *patchJob) place(text string, g raster.Grid, wgs84 *earth.CRS, shift *ea
 	if !ok || col < 0 || row < 0 || col >= float64(g.Width) || row >= float64(g.Height) {
 		return fmt.Errorf("%s: the place %s lies outside it; --at takes the longitude first", j.src.path, text)
 	}
-	j.at = &[2]int{int(col), int(row)}
+	j.request.At = &[2]int{int(col), int(row)}
 	return nil
 }
 
-// trace carries the outlines of a patch to degrees. Straight borders of cells are curves there; they get points
-// so that they stay within a thousandth of a cell.
-func (j *patchJob) trace(p *patch.Patch, g raster.Grid, toDegrees func([2]float64) ([2]float64, bool)) ([][][][2]float64, error) {
-	var cells [][][][2]float64
-	if j.smooth {
-		cells = p.Smooth()
-	} else {
-		for _, polygon := range p.Polygons {
-			var rings [][][2]float64
-			for _, r := range polygon {
-				ring := make([][2]float64, len(r))
-				for i, q := range r {
-					ring[i] = [2]float64{float64(q[0]), float64(q[1])}
-				}
-				rings = append(rings, ring)
-			}
-			cells = append(cells, rings)
-		}
-	}
-	a, _ := toDegrees([2]float64{float64(p.First[0]), float64(p.First[1])})
-	b, _ := toDegrees([2]float64{float64(p.First[0]) + 1, float64(p.First[1]) + 1})
-	size := math.Min(math.Abs(a[0]-b[0]), math.Abs(a[1]-b[1]))
-	tol := earth.Tolerance{Longest: 512, Absolute: size / 1000}
-	for _, rings := range cells {
-		for i, ring := range rings {
-			traced, ok := earth.TraceRing(ring, toDegrees, tol)
-			if !ok {
-				return nil, fmt.Errorf("%s: a patch reaches ground where %v is not defined", j.src.path, g.CRS)
-			}
-			// GeoJSON wants shells counter-clockwise and holes clockwise.
-			if (earth.PlanarArea(traced) < 0) == (i == 0) {
-				slices.Reverse(traced)
-			}
-			rings[i] = append(traced, traced[0])
-		}
-	}
-	return cells, nil
-}
-
 // write writes one feature.
-func (j *patchJob) write(w io.Writer, p *patch.Patch, first *bool) error {
-	polygons, err := j.outlines(p)
-	if err != nil {
-		return err
+func (j *patchJob) write(f *featureWriter, p *patch.Patch) error {
+	if f.features > 0 {
+		f.text(",")
 	}
-	var b strings.Builder
-	if !*first {
-		b.WriteByte(',')
-	}
-	*first = false
+	f.features++
 	name := ""
 	if class, ok := j.legend.Find(int(p.Class)); ok {
 		name = class.Name
 	}
-	fmt.Fprintf(&b, "\n"+`{"type":"Feature","properties":{"patch_id":%d,"class_code":%v,"class_name":%s,"cells":%d,"area":%s,"unit":%s`,
-		p.ID, p.Class, quote(name), p.Cells, strconv.FormatFloat(p.Area/j.unit.M2, 'f', -1, 64), quote(j.unit.Name))
+	f.text(fmt.Sprintf("\n"+`{"type":"Feature","properties":{"patch_id":%d,"class_code":%v,"class_name":%s,"cells":%d,"area":%s,"unit":%s`,
+		p.ID, p.Class, quote(name), p.Cells, strconv.FormatFloat(p.Area/j.unit.M2, 'f', -1, 64), quote(j.unit.Name)))
 	for _, s := range j.set {
-		fmt.Fprintf(&b, ",%s:%s", quote(s[0]), quote(s[1]))
+		f.text("," + quote(s[0]) + ":" + quote(s[1]))
 	}
-	kind := "Polygon"
-	if len(polygons) > 1 {
-		kind = "MultiPolygon"
+	kind, open, shut := "Polygon", "[", "]"
+	if p.Polygons > 1 {
+		kind, open, shut = "MultiPolygon", "[[", "]]"
 	}
-	fmt.Fprintf(&b, `},"geometry":{"type":"%s","coordinates":`, kind)
-	if len(polygons) > 1 {
-		b.WriteByte('[')
-	}
-	for i, rings := range polygons {
-		if i > 0 {
-			b.WriteByte(',')
+	f.text(`},"geometry":{"type":"` + kind + `","coordinates":` + open)
+	rings := 0
+	err := p.Rings(func(shell bool, n int64, points iter.Seq[[2]int32]) error {
+		switch {
+		case rings > 0 && shell:
+			f.text("],[")
+		case rings > 0:
+			f.text(",")
 		}
-		b.WriteByte('[')
-		for k, ring := range rings {
-			if k > 0 {
-				b.WriteByte(',')
-			}
-			b.WriteByte('[')
-			for m, q := range ring {
-				if m > 0 {
-					b.WriteByte(',')
-				}
-				fmt.Fprintf(&b, "[%s,%s]", strconv.FormatFloat(q[0], 'f', 9, 64), strconv.FormatFloat(q[1], 'f', 9, 64))
-			}
-			b.WriteByte(']')
+		rings++
+		return j.ring(f, points)
+	})
+	f.text(shut + "}}")
+	return err
+}
+
+// ring writes a ring in degrees, as it is read: it may be too long to be held. Straight borders of cells are curves in
+// degrees; they get points so that they stay within a thousandth of a cell, where the nine decimals written show it.
+func (j *patchJob) ring(f *featureWriter, points iter.Seq[[2]int32]) error {
+	tracer := earth.NewTracer(j.toDegrees, j.tolerance)
+	corners := patch.Corners(points)
+	if j.smooth {
+		corners = patch.Smooth(points)
+	}
+	var first [2]float64
+	var room [][2]float64
+	begun := false
+	to := func(q [2]float64) error {
+		traced, ok := tracer.To(room[:0], q)
+		if room = traced; !ok {
+			return fmt.Errorf("%s: a patch reaches ground where %v is not defined", j.src.path, j.request.Source.Header().Grid.CRS)
 		}
-		b.WriteByte(']')
+		return f.positions(traced, !begun)
 	}
-	if len(polygons) > 1 {
-		b.WriteByte(']')
+	f.text("[")
+	for q := range corners {
+		if err := to(q); err != nil {
+			return err
+		}
+		if !begun {
+			first, begun = q, true
+		}
 	}
-	b.WriteString("}}")
-	_, err = io.WriteString(w, b.String())
+	if err := to(first); err != nil {
+		return err
+	}
+	f.text("]")
+	return nil
+}
+
+// featureWriter writes the text of features.
+type featureWriter struct {
+	w        io.Writer
+	b        []byte
+	features int
+}
+
+func (f *featureWriter) text(s string) { f.b = append(f.b, s...) }
+
+// positions writes points, the first of a ring without a comma before it.
+func (f *featureWriter) positions(list [][2]float64, first bool) error {
+	for i, q := range list {
+		if i > 0 || !first {
+			f.b = append(f.b, ',')
+		}
+		f.b = append(f.b, '[')
+		f.b = appendDegrees(f.b, q[0])
+		f.b = append(f.b, ',')
+		f.b = appendDegrees(f.b, q[1])
+		f.b = append(f.b, ']')
+	}
+	if len(f.b) < 1<<16 {
+		return nil
+	}
+	return f.flush()
+}
+
+// appendDegrees writes an angle with nine decimals. There are many, and strconv takes five times as long.
+func appendDegrees(b []byte, v float64) []byte {
+	n := int64(math.Round(v * 1e9))
+	if n < 0 {
+		b, n = append(b, '-'), -n
+	}
+	b = append(strconv.AppendInt(b, n/1e9, 10), '.')
+	for unit := int64(1e8); unit > 0; unit /= 10 {
+		b = append(b, byte('0'+n/unit%10))
+	}
+	return b
+}
+
+func (f *featureWriter) flush() error {
+	_, err := f.w.Write(f.b)
+	f.b = f.b[:0]
 	return err
 }
 

@@ -149,26 +149,3 @@ func TestWritingStopsWithTheSource(t *testing.T) {
 	assert.ErrorContains(t, Write(ctx, &bytes.Buffer{}, src.Func, Options{TileSize: 16}), "stopped")
 	assert.Error(t, Write(context.Background(), &bytes.Buffer{}, src.Func, Options{TileSize: 17}))
 }
-
-// What does not fit into memory waits in a file and comes back whole.
-func TestSpill(t *testing.T) {
-	s := spill{dir: t.TempDir()}
-	defer s.close()
-	var at []int64
-	for i := range 80 {
-		p, err := s.add(bytes.Repeat([]byte{byte(i)}, 1<<20))
-		require.NoError(t, err)
-		at = append(at, p)
-	}
-	require.NotNil(t, s.file)
-	b := make([]byte, 1<<20)
-	for i, p := range at {
-		require.NoError(t, s.get(p, b))
-		assert.Equal(t, byte(i), b[0])
-		assert.Equal(t, byte(i), b[1<<20-1])
-	}
-	s.close()
-	left, err := os.ReadDir(s.dir)
-	require.NoError(t, err)
-	assert.Empty(t, left)
-}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"runtime"
 	"slices"
 	"strconv"
@@ -19,6 +18,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/spill"
 )
 
 // Compression is how blocks are stored.
@@ -56,7 +56,7 @@ func Write(ctx context.Context, out io.Writer, src raster.Source, o Options) err
 	if err != nil {
 		return err
 	}
-	defer t.spill.close()
+	defer t.spill.Close()
 	if err := t.encode(ctx); err != nil {
 		return err
 	}
@@ -78,7 +78,7 @@ type writer struct {
 	o       Options
 	levels  []*level
 	workers []*packer
-	spill   spill
+	spill   spill.Store // compressed tiles
 	done    atomic.Int64
 	total   int
 }
@@ -100,7 +100,7 @@ func newWriter(src raster.Source, o Options) (*writer, error) {
 	if o.Threads <= 0 {
 		o.Threads = runtime.GOMAXPROCS(0)
 	}
-	t := &writer{src: src, h: h, o: o, spill: spill{dir: o.SpillDir}}
+	t := &writer{src: src, h: h, o: o, spill: spill.Store{Dir: o.SpillDir}}
 	for range o.Threads {
 		t.workers = append(t.workers, &packer{o: o, reader: src.NewReader()})
 	}
@@ -161,7 +161,7 @@ func (t *writer) row(ctx context.Context, n, ty int, read func(r raster.Reader, 
 					if b, err = w.pack(&w.cells); err == nil {
 						i := ty*l.across + tx
 						l.counts[i] = uint32(len(b))
-						l.offsets[i], err = t.spill.add(b)
+						l.offsets[i], err = t.spill.Add(b)
 					}
 				}
 				if err != nil {
@@ -346,53 +346,6 @@ func pack(dst []byte, c *raster.Cells, at, n int) {
 	}
 }
 
-// spill keeps compressed tiles: in memory, and when they are many in a file.
-type spill struct {
-	dir    string
-	mu     sync.Mutex
-	memory []byte
-	file   *os.File
-	size   int64 // of the file
-}
-
-const spillMemory = 32 << 20
-
-func (s *spill) add(b []byte) (int64, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.file == nil && len(s.memory)+len(b) <= spillMemory {
-		s.memory = append(s.memory, b...)
-		return int64(len(s.memory) - len(b)), nil
-	}
-	if s.file == nil {
-		f, err := os.CreateTemp(s.dir, ".verdex-*")
-		if err != nil {
-			return 0, err
-		}
-		s.file = f
-	}
-	at := int64(len(s.memory)) + s.size
-	n, err := s.file.Write(b)
-	s.size += int64(n)
-	return at, err
-}
-
-func (s *spill) get(at int64, b []byte) error {
-	if kept := int64(len(s.memory)); at >= kept {
-		_, err := s.file.ReadAt(b, at-kept)
-		return err
-	}
-	copy(b, s.memory[at:])
-	return nil
-}
-
-func (s *spill) close() {
-	if s.file != nil {
-		s.file.Close()
-		os.Remove(s.file.Name())
-	}
-}
-
 // assemble writes the file from the directories and the compressed tiles.
 func (t *writer) assemble(out io.Writer) error {
 	directories := make([][]entry, len(t.levels))
@@ -458,7 +411,7 @@ func (t *writer) assemble(out io.Writer) error {
 	for i := len(t.levels) - 1; i >= 0; i-- {
 		for k, n := range t.levels[i].counts {
 			b = sized(b, int(n))
-			if err := t.spill.get(t.levels[i].offsets[k], b); err != nil {
+			if err := t.spill.Get(t.levels[i].offsets[k], b); err != nil {
 				return err
 			}
 			if _, err := out.Write(b); err != nil {
