@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -167,4 +168,40 @@ func TestUnits(t *testing.T) {
 	assert.InDelta(t, 640*acre.M2, Units[4].M2, 1e-6, "a square mile has 640 acres")
 	_, err = FindUnit("furlong")
 	assert.ErrorContains(t, err, "choose ha")
+}
+
+// Measurements with too many values to tell: lines, gaps, nodata and overlaps have their cells all the same.
+func TestSurveyOfMeasurements(t *testing.T) {
+	crs, err := earth.Lookup(3035)
+	require.NoError(t, err)
+	g := raster.Grid{Width: 400, Height: 300, X0: 4321000, Y0: 3210000, DX: 10, DY: -10, CRS: crs}
+	slope := raster.NewFunc(raster.Header{Name: "slope.tif", Grid: g, Type: raster.Float32}, func(c, r int) float64 {
+		if c == 0 {
+			return math.NaN()
+		}
+		return float64(c) + float64(r)/1000 // 0 to 400 by column
+	})
+	path := filepath.Join(t.TempDir(), "x.csv")
+	require.NoError(t, os.WriteFile(path, []byte("from,to\n\"[0,100)\",1\n\"[90,200)\",2\n\"[210,1000)\",1\n\"[150,160)\",9\n"), 0o644))
+	walk, problems, err := cover.InspectCrosswalk(path, legend(t))
+	require.NoError(t, err)
+	require.Len(t, problems, 3)
+	s, err := TakeSurvey(context.Background(), slope, &cover.Coder{Legend: legend(t), Crosswalk: walk}, problems, 2, nil)
+	require.NoError(t, err)
+	assert.Empty(t, s.Values)
+	cells := []int64{}
+	for _, m := range s.Lines {
+		cells = append(cells, m.Cells)
+	}
+	assert.Equal(t, []int64{99 * 300, 100 * 300, 190 * 300, 0}, cells)
+	assert.EqualValues(t, 10*300, s.Gap.Cells)
+	assert.EqualValues(t, 300, s.Missing.Cells)
+	for _, p := range s.Problems {
+		want := int64(0) // the class 9 that the legend lacks: an earlier line has its values
+		if strings.Contains(p.What, "overlap") {
+			want = 10 * 300
+		}
+		assert.Equal(t, want, p.Cells, p.What)
+		assert.InDelta(t, float64(want)*100, p.Area, 1e-6)
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sync"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
@@ -32,8 +33,7 @@ type Survey struct {
 	Problems  []Concern // in the order in which they were given
 }
 
-// Concern is a problem of the crosswalk with the cells that it concerns; Cells is -1 where there are too many
-// different values to tell.
+// Concern is a problem of the crosswalk with the cells that it concerns.
 type Concern struct {
 	What  string
 	Cells int64
@@ -69,60 +69,50 @@ func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, prob
 		}
 		s.Lines = append(s.Lines, m)
 	}
-	lineOf := coder.LineOf
+	sort := func(v float64) fate {
+		line, missing := coder.LineOf(v)
+		f := fate{line: line, missing: missing}
+		for k, p := range problems {
+			if !missing && p.Concerns(v) {
+				f.problems = append(f.problems, k)
+			}
+		}
+		return f
+	}
 	measure := func(layer raster.Source) (*tally.Tally, error) {
 		return tally.Measure(ctx, tally.Request{Layers: []raster.Source{layer}, Zones: set, Placement: place, Threads: threads, Progress: progress})
 	}
 	t, err := measure(src)
 	known := err == nil
-	if tally.IsTooMany(err) { // measurements: by line instead of by value
-		n := len(s.Lines)
-		lineView := raster.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Uint16}, func(v float64) (float64, error) {
-			line, missing := lineOf(v)
-			switch {
-			case line >= 0:
-				return float64(line), nil
-			case missing:
-				return float64(n), nil
-			}
-			return float64(n + 1), nil
-		})
-		t, err = measure(lineView)
-		lineOf = func(v float64) (int, bool) {
-			if int(v) < n {
-				return int(v), false
-			}
-			return -1, int(v) == n
-		}
+	if tally.IsTooMany(err) { // measurements: by what becomes of them instead of by value
+		fates := newFates(len(s.Lines))
+		t, err = measure(raster.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Uint16}, func(v float64) (float64, error) {
+			return float64(fates.of(sort(v))), nil
+		}))
+		sort = func(v float64) fate { return fates.list[int(v)] }
 	}
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range problems {
-		s.Problems = append(s.Problems, Concern{What: p.What, Cells: -1})
+		s.Problems = append(s.Problems, Concern{What: p.What})
 	}
 	z := t.Zones[0]
 	for i, v := range z.Values {
-		line, missing := lineOf(v[0])
+		f := sort(v[0])
 		m := &s.Gap
-		if line >= 0 {
-			m = &s.Lines[line]
-		} else if missing {
+		if f.line >= 0 {
+			m = &s.Lines[f.line]
+		} else if f.missing {
 			m = &s.Missing
 		}
-		area := z.Extents[i].Area(t.Unit)
-		m.Cells += int64(math.Round(z.Extents[i].CellCount()))
+		cells, area := int64(math.Round(z.Extents[i].CellCount())), z.Extents[i].Area(t.Unit)
+		m.Cells += cells
 		m.Area += area
 		s.Total += area
-		for k, p := range problems {
-			if !known {
-				break
-			}
-			s.Problems[k].Cells = max(0, s.Problems[k].Cells)
-			if p.Concerns(v[0]) && !missing {
-				s.Problems[k].Cells += int64(math.Round(z.Extents[i].CellCount()))
-				s.Problems[k].Area += area
-			}
+		for _, k := range f.problems {
+			s.Problems[k].Cells += cells
+			s.Problems[k].Area += area
 		}
 		if known {
 			s.Values = append(s.Values, v[0])
@@ -133,4 +123,49 @@ func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, prob
 	}
 	slices.Sort(s.Values)
 	return s, nil
+}
+
+// fate is what becomes of a value: its line, or -1; whether it is nodata; and the problems that concern it.
+type fate struct {
+	line     int
+	missing  bool
+	problems []int
+}
+
+// fates numbers what becomes of values, for several goroutines: 0 for values without a line, 1 for nodata that stays,
+// then the lines, and then, as they are met, what problems concern.
+type fates struct {
+	mu     sync.Mutex
+	number map[string]int
+	list   []fate
+}
+
+func newFates(lines int) *fates {
+	n := &fates{number: map[string]int{}, list: []fate{{line: -1}, {line: -1, missing: true}}}
+	for i := range lines {
+		n.list = append(n.list, fate{line: i})
+	}
+	return n
+}
+
+func (n *fates) of(f fate) int {
+	switch {
+	case len(f.problems) > 0:
+	case f.line >= 0:
+		return f.line + 2
+	case f.missing:
+		return 1
+	default:
+		return 0
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	key := fmt.Sprint(f)
+	i, ok := n.number[key]
+	if !ok {
+		i = len(n.list)
+		n.number[key] = i
+		n.list = append(n.list, f)
+	}
+	return i
 }

@@ -161,6 +161,23 @@ func TestIntervals(t *testing.T) {
 	assert.True(t, ok && m.Kind == NoData)
 }
 
+// An interval that reaches over several others overlaps each of them, leaves no gap between them, and its numbers
+// keep a line.
+func TestIntervalsWithinAnother(t *testing.T) {
+	x, problems, err := InspectCrosswalk(file(t, "from,to\n\"[50,60)\",1\n\"[0,100)\",2\n\"[10,20)\",3\n\"[100,110]\",4\n\"[120,130]\",5\n"), nil)
+	require.NoError(t, err)
+	require.Len(t, problems, 2)
+	assert.Contains(t, problems[0].What, "lines 3 and 4 overlap: [0,100) and [10,20)")
+	assert.Contains(t, problems[1].What, "lines 3 and 2 overlap: [0,100) and [50,60)")
+	assert.True(t, problems[1].Concerns(55))
+	assert.False(t, problems[1].Concerns(70))
+	require.Len(t, x.Gaps, 1)
+	assert.Equal(t, "(110,120)", x.Gaps[0].String())
+	for v, line := range map[float64]int{55: 0, 70: 1, 15: 1, 100: 3, 115: -1, 125: 4} {
+		assert.Equal(t, line, x.lineOf(v, false), v)
+	}
+}
+
 func TestGroups(t *testing.T) {
 	l, err := NewLegend("legend.csv", []Class{{Code: 7, Name: "Lake", Group: "Water"}, {Code: 3, Name: "Wood"}, {Code: 9, Name: "River", Group: "Water"}})
 	require.NoError(t, err)

@@ -33,6 +33,7 @@ type Crosswalk struct {
 
 	values    map[float64]int // line of a single value
 	intervals []ranged        // by their lower end
+	overlap   bool            // whether some of them do
 	nodata    int             // line for nodata cells, -1: they stay nodata
 	otherwise int             // line for values without one of their own, -1: they are an error
 	problems  []Problem
@@ -148,16 +149,22 @@ func (x *Crosswalk) settle() {
 		}
 		return cmp.Compare(a.To, b.To)
 	})
+	furthest := 0 // the interval that reaches furthest so far
 	for i, r := range x.intervals {
-		if i > 0 {
-			before := x.intervals[i-1]
+		for _, before := range x.intervals[:i] {
 			if before.meets(r.Interval) {
+				x.overlap = true
 				x.problem(fmt.Sprintf("lines %d and %d overlap: %v and %v share numbers, so that it is not clear which holds: end one where the other begins",
 					x.Lines[before.line].Number, x.Lines[r.line].Number, before.Interval, r.Interval),
 					func(v float64) bool { return before.Holds(v) && r.Holds(v) })
 			}
-			if gap, ok := before.gapBefore(r.Interval); ok {
+		}
+		if i > 0 {
+			if gap, ok := x.intervals[furthest].gapBefore(r.Interval); ok {
 				x.Gaps = append(x.Gaps, gap)
+			}
+			if f := x.intervals[furthest]; r.To > f.To || r.To == f.To && f.ToOpen {
+				furthest = i
 			}
 		}
 		for v, line := range x.values {
@@ -183,6 +190,15 @@ func (x *Crosswalk) lineOf(v float64, missing bool) int {
 	}
 	if missing {
 		return -1
+	}
+	if x.overlap {
+		line := x.otherwise
+		for _, r := range x.intervals {
+			if r.Holds(v) && (line == x.otherwise || r.line < line) {
+				line = r.line
+			}
+		}
+		return line
 	}
 	lo, hi := 0, len(x.intervals)
 	for lo < hi {

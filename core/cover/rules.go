@@ -122,7 +122,7 @@ type RuleView struct {
 	header raster.Header
 	values []float64 // by rule; the last for else
 	nodata float64
-	table  []int16        // for layers of bytes: what decides for a pair of values, see decision; nil for others
+	table  *ruleTable     // for layers of bytes; nil for others
 	took   []atomic.Int64 // cells in what has been read, by rule; the last for else
 	before []atomic.Int64 // cells where a rule held but an earlier one had decided
 }
@@ -185,14 +185,17 @@ func NewRuleView(rules *Rules, l *raster.Layers, legend *Legend, byRule bool) (*
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", rules.Source, err)
 	}
-	if l.Bytes() != nil && !byRule && v.header.Type == raster.Uint8 {
-		v.table = make([]int16, 0, 1<<16)
+	if l.Bytes() && !byRule && v.header.Type == raster.Uint8 {
+		decisions := make([]int16, 0, 1<<16)
 		err = conditions.Table(func(_ int, truths [][]uint8, empty []bool) error {
 			for i := range empty {
-				v.table = append(v.table, v.decision(truths, empty, i))
+				decisions = append(decisions, v.decision(truths, empty, i))
 			}
 			return nil
 		})
+		if err == nil {
+			v.table = newRuleTable(v, decisions)
+		}
 	}
 	return v, err
 }
@@ -239,7 +242,7 @@ func (v *RuleView) BlockSize() (width, height int) { return v.layers.Block() }
 // NewReader implements [raster.Source].
 func (v *RuleView) NewReader() raster.Reader {
 	if v.table != nil {
-		return newTableReader(v)
+		return v.table.newReader()
 	}
 	var list []*cql.Expr
 	for _, r := range v.rules.List {
@@ -292,68 +295,4 @@ func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
 
 func (v *RuleView) forgotten(w raster.Window, col, row int) error {
 	return fmt.Errorf("%s: %w, at column %d, row %d: add a rule, or an else", v.rules.Source, ErrNoRule, w.Col+col, w.Row+row)
-}
-
-// tableReader looks up what the rules give for the values of one or two layers of bytes.
-type tableReader struct {
-	v       *RuleView
-	readers []raster.Reader
-	cells   [2]raster.Cells
-	out     []uint8 // by pair of values
-	bad     []bool  // pairs for which no rule holds; nil when there are none
-}
-
-func newTableReader(v *RuleView) *tableReader {
-	r := &tableReader{v: v, readers: v.layers.Bytes(), out: make([]uint8, len(v.table))}
-	for i, k := range v.table {
-		switch {
-		case k >= 0:
-			r.out[i] = uint8(v.values[k])
-		case k == allNoData:
-			r.out[i] = uint8(v.nodata)
-		default:
-			if r.bad == nil {
-				r.bad = make([]bool, len(v.table))
-			}
-			r.bad[i] = true
-		}
-	}
-	return r
-}
-
-// Read implements [raster.Reader].
-func (r *tableReader) Read(w raster.Window, dst *raster.Cells) error {
-	for i, reader := range r.readers {
-		if err := reader.Read(w, &r.cells[i]); err != nil {
-			return err
-		}
-	}
-	dst.Resize(raster.Uint8, w.Width, w.Height, w.Width)
-	for row := range w.Height {
-		a := r.cells[0].U8[row*r.cells[0].Stride:][:w.Width]
-		out := dst.U8[row*dst.Stride:][:w.Width]
-		if len(r.readers) == 1 {
-			for i, x := range a {
-				out[i] = r.out[x]
-			}
-		} else {
-			b := r.cells[1].U8[row*r.cells[1].Stride:][:w.Width]
-			table := (*[1 << 16]uint8)(r.out)
-			for i, x := range a {
-				out[i] = table[uint16(x)<<8|uint16(b[i])]
-			}
-		}
-		if r.bad != nil {
-			for i, x := range a {
-				k := int(x)
-				if len(r.readers) == 2 {
-					k = k<<8 | int(r.cells[1].U8[row*r.cells[1].Stride+i])
-				}
-				if r.bad[k] {
-					return r.v.forgotten(w, i, row)
-				}
-			}
-		}
-	}
-	return nil
 }

@@ -1,6 +1,7 @@
 package cover
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -87,39 +88,81 @@ func FuzzRules(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text []byte) { _, _ = ParseRules("r.yaml", text, nil) })
 }
 
-// For layers of bytes the table gives what the conditions give cell by cell.
+// For layers of bytes the table gives what the conditions give cell by cell: with few kinds of values and with
+// more than can be numbered, with one layer and two, and through a crosswalk that is a view under a layer.
 func TestRulesOverBytesAreATable(t *testing.T) {
 	crs, err := earth.Lookup(3035)
 	require.NoError(t, err)
 	g := raster.Grid{Width: 256, Height: 256, X0: 4e6, Y0: 3e6, DX: 10, DY: -10, CRS: crs}
 	none := 255.0
-	make2 := func(typ raster.CellType) *raster.Layers {
-		l, err := raster.NewLayers([]raster.Layer{
-			{Name: "cover", Source: raster.NewFunc(raster.Header{Name: "cover", Grid: g, Type: typ, NoData: &none}, func(c, _ int) float64 { return float64(c) })},
-			{Name: "slope", Source: raster.NewFunc(raster.Header{Name: "slope", Grid: g, Type: typ, NoData: &none}, func(_, r int) float64 { return float64(r) })},
-		})
+	walk, err := ReadCrosswalk(file(t, "from,to\n1;2,1\n3,2\n4;5;200,3\nelse,keep\n"), nil)
+	require.NoError(t, err)
+	layers := func(typ raster.CellType, crosswalk *Crosswalk, n int) *raster.Layers {
+		var cover, slope raster.Source = raster.NewFunc(raster.Header{Name: "cover", Grid: g, Type: typ, NoData: &none}, func(c, _ int) float64 { return float64(c) }),
+			raster.NewFunc(raster.Header{Name: "slope", Grid: g, Type: typ, NoData: &none}, func(_, r int) float64 { return float64(r) })
+		if crosswalk != nil {
+			cover, err = View(cover, &Coder{Crosswalk: crosswalk, NoData: &none}, &typ)
+			require.NoError(t, err)
+		}
+		l, err := raster.NewLayers([]raster.Layer{{Name: "cover", Source: cover}, {Name: "slope", Source: slope}}[:n])
 		require.NoError(t, err)
 		return l
 	}
-	rules, err := ParseRules("r.yaml", []byte(steep), nil)
-	require.NoError(t, err)
-	fast, err := NewRuleView(rules, make2(raster.Uint8), nil, false)
-	require.NoError(t, err)
-	require.NotNil(t, fast.table)
-	slow, err := NewRuleView(rules, make2(raster.Int16), nil, false)
-	require.NoError(t, err)
-	require.Nil(t, slow.table)
-	var a, b raster.Cells
-	w := raster.Window{Col: 3, Row: 5, Width: 250, Height: 251}
-	require.NoError(t, fast.NewReader().Read(w, &a))
-	require.NoError(t, slow.NewReader().Read(w, &b))
-	for r := range w.Height {
-		for c := range w.Width {
-			require.Equal(t, b.At(c, r), a.At(c, r), "%d, %d", c, r)
+	many := "rules:\n"
+	for i := range 40 {
+		many += fmt.Sprintf("  - class: %d\n    when: cover * 3 + slope BETWEEN %d AND %d\n", i+1, i*20, i*20+19)
+	}
+	one := "rules:\n  - class: 7\n    when: cover IN (1, 3, 17)\nelse: 9\n"
+	for _, c := range []struct {
+		name, rules string
+		crosswalk   *Crosswalk
+		layers      int
+		numbered    bool
+	}{
+		{"few kinds", steep, nil, 2, true},
+		{"a view", steep, walk, 2, true},
+		{"many kinds", many + "else: 99\n", nil, 2, false},
+		{"one layer", one, nil, 1, true},
+		{"one layer with a view", one, walk, 1, true},
+	} {
+		rules, err := ParseRules("r.yaml", []byte(c.rules), nil)
+		require.NoError(t, err)
+		fast, err := NewRuleView(rules, layers(raster.Uint8, c.crosswalk, c.layers), nil, false)
+		require.NoError(t, err)
+		require.NotNil(t, fast.table, c.name)
+		require.Equal(t, c.numbered, fast.table.final != nil, c.name)
+		slow, err := NewRuleView(rules, layers(raster.Int16, c.crosswalk, c.layers), nil, false)
+		require.NoError(t, err)
+		require.Nil(t, slow.table)
+		var a, b raster.Cells
+		w := raster.Window{Col: 3, Row: 5, Width: 253, Height: 251}
+		require.NoError(t, fast.NewReader().Read(w, &a))
+		require.NoError(t, slow.NewReader().Read(w, &b))
+		for r := range w.Height {
+			for k := range w.Width {
+				require.Equal(t, b.At(k, r), a.At(k, r), "%s: %d, %d", c.name, k, r)
+			}
 		}
 	}
-	rules.Else = nil
-	fast, err = NewRuleView(rules, make2(raster.Uint8), nil, false)
+	var cells raster.Cells
+	w := raster.Window{Width: 256, Height: 1}
+	for _, text := range []string{steep, many} {
+		rules, err := ParseRules("r.yaml", []byte(text), nil)
+		require.NoError(t, err)
+		rules.Else = nil
+		fast, err := NewRuleView(rules, layers(raster.Uint8, nil, 2), nil, false)
+		require.NoError(t, err)
+		assert.ErrorIs(t, fast.NewReader().Read(w, &cells), ErrNoRule)
+	}
+	// A value without a line is the crosswalk's error, not the rules'.
+	gaps, err := ReadCrosswalk(file(t, "from,to\n1;2,1\n3,2\n4;5,3\n"), nil)
 	require.NoError(t, err)
-	assert.ErrorIs(t, fast.NewReader().Read(w, &a), ErrNoRule)
+	rules, err := ParseRules("r.yaml", []byte(steep), nil)
+	require.NoError(t, err)
+	fast, err := NewRuleView(rules, layers(raster.Uint8, gaps, 2), nil, false)
+	require.NoError(t, err)
+	require.NoError(t, fast.NewReader().Read(raster.Window{Col: 1, Width: 5, Height: 9}, &cells))
+	err = fast.NewReader().Read(raster.Window{Col: 1, Width: 6, Height: 9}, &cells)
+	assert.ErrorIs(t, err, ErrNoLine)
+	assert.ErrorContains(t, err, ": 6")
 }

@@ -53,19 +53,9 @@ func (l *Layers) Tiling() (cols, rows []int) {
 	return cols, rows
 }
 
-// Bytes gives the readers of one or two layers of bytes, for which rules are a table; nil for others.
-func (l *Layers) Bytes() []Reader {
-	if len(l.List) > 2 {
-		return nil
-	}
-	var out []Reader
-	for _, layer := range l.List {
-		if layer.Header().Type != Uint8 {
-			return nil
-		}
-		out = append(out, layer.NewReader())
-	}
-	return out
+// Bytes reports whether these are one or two layers of bytes, for which rules are a table.
+func (l *Layers) Bytes() bool {
+	return len(l.List) <= 2 && !slices.ContainsFunc(l.List, func(layer Layer) bool { return layer.Header().Type != Uint8 })
 }
 
 // Names are the names of the layers.

@@ -1,6 +1,9 @@
 package raster
 
-import "math"
+import (
+	"bytes"
+	"math"
+)
 
 // Map is a view whose cells are f of those of a source: the header tells the type, nodata value and palette
 // of the outcome, whose grid is that of the source. f is called once for each value of 8- and 16-bit
@@ -33,7 +36,9 @@ type mapped struct {
 	f      func(float64) (float64, error)
 	table  []float64 // by bit pattern of 8- and 16-bit cells
 	bytes  []uint8   // the same, when the outcome is bytes
+	fast   *ByteTable
 	errs   map[int]error
+	marker int // a byte that stands for all errors, -1 when each cell is to be looked at
 }
 
 func (m *mapped) tabulate(n int, value func(i int) float64) {
@@ -58,6 +63,45 @@ func (m *mapped) tabulate(n int, value func(i int) float64) {
 			m.bytes[i] = uint8(int8(v))
 		}
 	}
+	m.marker = -1
+	if m.bytes == nil {
+		return
+	}
+	if v, ok := unused(m.bytes, func(i int) bool { return m.errs[i] == nil }); ok {
+		m.marker = int(v)
+		for i := range m.errs {
+			m.bytes[i] = v
+		}
+	}
+	if n == 256 {
+		m.fast = NewByteTable([256]uint8(m.bytes))
+	}
+}
+
+// unused is a byte that none of the entries that count has.
+func unused(entries []uint8, counts func(i int) bool) (uint8, bool) {
+	var used [256]bool
+	for i, v := range entries {
+		used[v] = used[v] || counts(i)
+	}
+	for v := 255; v >= 0; v-- {
+		if !used[v] {
+			return uint8(v), true
+		}
+	}
+	return 0, false
+}
+
+// ByteMap takes apart a view made by [Map] that gives bytes for bytes: its source, what each byte becomes, and the
+// errors of those that become nothing. Of any other raster it is the raster itself.
+func ByteMap(s Source) (src Source, table [256]uint8, errs map[int]error) {
+	if m, ok := s.(*mapped); ok && m.header.Type == Uint8 && m.Source.Header().Type == Uint8 {
+		return m.Source, [256]uint8(m.bytes), m.errs
+	}
+	for i := range table {
+		table[i] = uint8(i)
+	}
+	return s, table, nil
 }
 
 // Tiling is that of the source.
@@ -102,7 +146,7 @@ func (r *mappedReader) Read(w Window, dst *Cells) error {
 
 // lookUp maps a row by the table.
 func lookUp[T uint8 | uint16 | int16](m *mapped, src []T, dst *Cells, row int) error {
-	if len(m.errs) > 0 {
+	if len(m.errs) > 0 && m.marker < 0 {
 		last, ok := T(0), false
 		for _, v := range src {
 			if ok && v == last {
@@ -116,15 +160,17 @@ func lookUp[T uint8 | uint16 | int16](m *mapped, src []T, dst *Cells, row int) e
 	}
 	if m.bytes != nil {
 		out := dst.U8[row*dst.Stride:][:len(src)]
-		if len(m.bytes) == 256 {
-			table := (*[256]uint8)(m.bytes)
+		if b, ok := any(src).([]uint8); ok && m.fast != nil {
+			m.fast.Apply(out, b)
+		} else {
 			for i, v := range src {
-				out[i] = table[uint8(v)]
+				out[i] = m.bytes[uint16(v)]
 			}
-			return nil
 		}
-		for i, v := range src {
-			out[i] = m.bytes[uint16(v)]
+		if len(m.errs) > 0 && m.marker >= 0 {
+			if i := bytes.IndexByte(out, uint8(m.marker)); i >= 0 {
+				return m.errs[int(uint16(src[i]))]
+			}
 		}
 		return nil
 	}

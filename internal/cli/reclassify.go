@@ -149,11 +149,7 @@ func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out stri
 		return nil, err
 	}
 	for _, p := range survey.Problems {
-		concerns := fmt.Sprintf(" (%s cells, %s ha)", group(float64(p.Cells), 0), group(p.Area/1e4, 1))
-		if p.Cells < 0 {
-			concerns = ""
-		}
-		r.warn(fmt.Sprintf("%s: %s%s", walk.Source, p.What, concerns))
+		r.warn(fmt.Sprintf("%s: %s (%s cells, %s ha)", walk.Source, p.What, group(float64(p.Cells), 0), group(p.Area/1e4, 1)))
 	}
 	switch n := len(survey.Problems); {
 	case n > 0 && survey.Gap.Cells > 0:

@@ -1,0 +1,72 @@
+package raster
+
+// ByteTable maps bytes. On amd64 with AVX2 it maps 32 at once (lookup_amd64.s): a row takes a tenth of the time of
+// looking its bytes up one by one, which would be nearly half of that of decoding it.
+type ByteTable struct {
+	plain [256]uint8
+	base  uint8 // what bytes without a part become
+	known int
+	parts [16]tablePart // the first are known
+}
+
+// tablePart holds what the sixteen bytes with one upper half become, XOR base.
+type tablePart struct {
+	by   [16]uint8 // by the lower half
+	high [32]uint8 // the upper half, 32 times
+}
+
+// NewByteTable makes the table that maps v to t[v].
+func NewByteTable(t [256]uint8) *ByteTable {
+	b := &ByteTable{plain: t}
+	var count [256]int
+	for _, v := range t {
+		if count[v]++; count[v] > count[b.base] {
+			b.base = v
+		}
+	}
+	for high := 0; high < 256; high += 16 {
+		part := tablePart{}
+		differs := false
+		for low := range part.by {
+			part.by[low] = t[high+low] ^ b.base
+			differs = differs || part.by[low] != 0
+		}
+		if !differs {
+			continue
+		}
+		for i := range part.high {
+			part.high[i] = uint8(high)
+		}
+		b.parts[b.known] = part
+		b.known++
+	}
+	return b
+}
+
+// Apply sets dst to what the bytes of src, of which there are as many, become. They may be the same.
+func (t *ByteTable) Apply(dst, src []uint8) {
+	dst = dst[:len(src)]
+	n := t.fast(dst, src, false)
+	for i := n; i < len(src); i++ {
+		dst[i] = t.plain[src[i]]
+	}
+}
+
+// AddTo adds what the bytes of src become to dst.
+func (t *ByteTable) AddTo(dst, src []uint8) {
+	dst = dst[:len(src)]
+	n := t.fast(dst, src, true)
+	for i := n; i < len(src); i++ {
+		dst[i] += t.plain[src[i]]
+	}
+}
+
+// fast does what it can of a row, and returns how much.
+func (t *ByteTable) fast(dst, src []uint8, add bool) int {
+	n := len(src) &^ 31
+	if n == 0 || !canLookUp {
+		return 0
+	}
+	lookUpBytes(&dst[0], &src[0], n, &t.parts[0], t.known, t.base, add)
+	return n
+}
