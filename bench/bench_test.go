@@ -24,6 +24,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/vector/geojson"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
@@ -140,7 +141,9 @@ func measureAll(tb testing.TB, path, zones string, threads int) (time.Duration, 
 	if zones == "" {
 		set, place, err = tally.Whole(g)
 	} else {
-		set, err = zone.ReadGeoJSON(zones, nil, zone.Selection{IDField: "id"})
+		layer, err := geojson.Read(zones)
+		require.NoError(tb, err)
+		set, err = zone.FromLayer(layer, zone.Selection{IDField: "id"})
 		require.NoError(tb, err)
 		place, err = set.Place(g)
 	}

@@ -232,7 +232,7 @@ func overlap(polygons []Polygon, f *crossingFinder) bool {
 				continue
 			}
 			both := append(append(Polygon{}, polygons[i]...), polygons[j]...)
-			if len(f.find(both)) > 0 || polygons[j].contains(polygons[i].inner()) || polygons[i].contains(polygons[j].inner()) {
+			if len(f.find(both)) > 0 || contains(polygons[j], inner(polygons[i])) || contains(polygons[i], inner(polygons[j])) {
 				return true
 			}
 		}
@@ -251,7 +251,7 @@ func box(p Polygon) [4]float64 {
 }
 
 // contains reports whether q lies inside, by counting crossings.
-func (p Polygon) contains(q Point) bool {
+func contains(p Polygon, q Point) bool {
 	in := false
 	for _, r := range p {
 		for i := range r {
@@ -265,7 +265,7 @@ func (p Polygon) contains(q Point) bool {
 }
 
 // inner is a point inside the polygon: the middle of the widest stretch of a line through it.
-func (p Polygon) inner() Point {
+func inner(p Polygon) Point {
 	b := box(p)
 	for _, share := range []float64{0.5137, 0.3119, 0.7213, 0.1071, 0.9031} {
 		y := b[1] + (b[3]-b[1])*share

@@ -1,6 +1,6 @@
 // Package zone reads zones and turns their outlines into cells.
 //
-// The way of the data: a reader makes a [Set] of outlines in the CRS of their file; repair.go
+// The way of the data: [FromLayer] makes a [Set] of the features of a file, in its CRS; repair.go
 // mends what can be mended without changing an area and reports the rest; outline.go carries
 // outlines to the cells of a grid and measures them on the ellipsoid; cutter.go
 // gives, row by row, the cells that lie wholly in a zone and the exact shares of those that its
@@ -14,16 +14,15 @@ import (
 
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/vector"
 )
 
-// Point is a position in CRS coordinates: x and y, or longitude and latitude.
-type Point = [2]float64
-
-// Ring is a closed outline; its last point joins its first and is not repeated.
-type Ring []Point
-
-// Polygon is a shell followed by its holes.
-type Polygon []Ring
+// Point, Ring and Polygon are those of package vector.
+type (
+	Point   = vector.Point
+	Ring    = vector.Ring
+	Polygon = vector.Polygon
+)
 
 // Zone is an area that is reported on. Its polygons do not overlap.
 type Zone struct {
@@ -37,17 +36,7 @@ type Set struct {
 	Source string // the file, for messages
 	CRS    *earth.CRS
 	Zones  []Zone
-	Fields []Field
 	Notes  []string // for the user: what was assumed, merged or mended
-}
-
-// Field is an attribute of the features.
-type Field struct {
-	Name     string `json:"name"`
-	Kind     string `json:"kind"`   // text, number, true/false or mixed
-	Values   int    `json:"values"` // features that have one
-	Distinct int    `json:"distinct"`
-	Example  string `json:"example"`
 }
 
 // Selection says which features become which zones.
@@ -56,64 +45,38 @@ type Selection struct {
 	Condition          *cql.Expr // nil takes all features
 }
 
-// Attributes are the properties of a feature by field name. Values are string, float64, bool
-// or nil.
-type Attributes map[string]any
-
-// feature is one feature of a file before features are gathered into zones.
-type feature struct {
-	id         string // the file's own identifier, when it has one
-	attributes Attributes
-	texts      map[string]string // attributes as they stand in the file
-	polygons   []Polygon
-	kind       string // geometry type
-
-	coordinates coordinates // while it is being read
-}
-
-// gather makes zones of features.
-func gather(source string, crs *earth.CRS, features []feature, fields []string, sel Selection) (*Set, error) {
-	if len(features) == 0 {
-		return nil, fmt.Errorf("%s: it holds no features, so there is nothing to report on", source)
+// FromLayer makes zones of the features of a layer: those for which the condition holds; features that share an id
+// are one zone.
+func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
+	if l.CRS == nil {
+		return nil, fmt.Errorf("%s: %s: name its CRS with --zones-crs", l.Source, l.CRSProblem)
 	}
-	s := &Set{Source: source, CRS: crs, Fields: describe(features, fields)}
-	idField, nameField, err := s.chooseFields(features, fields, sel)
+	if len(l.Features) == 0 {
+		return nil, fmt.Errorf("%s: it holds no features, so there is nothing to report on", l.Source)
+	}
+	s := &Set{Source: l.Source, CRS: l.CRS, Notes: slices.Clone(l.Notes)}
+	keys, err := s.chooseFields(l, sel)
+	if err != nil {
+		return nil, err
+	}
+	picked, err := Pick(l, sel.Condition)
 	if err != nil {
 		return nil, err
 	}
 	at := map[string]int{}
-	if sel.Condition != nil {
-		if err := sel.Condition.Known(fields, "field"); err != nil {
-			return nil, fmt.Errorf("%s: %w", source, err)
-		}
-	}
-	for i, f := range features {
-		if sel.Condition != nil {
-			keep, err := sel.Condition.Holds(func(name string) any { return f.attributes[name] })
-			if err != nil {
-				return nil, fmt.Errorf("%s: feature %d: %w", source, i+1, err)
-			}
-			if !keep {
-				continue
-			}
-		}
-		id := fmt.Sprint(i + 1)
-		switch {
-		case idField != "":
-			id = f.texts[idField]
-			if id == "" {
-				return nil, fmt.Errorf("%s: feature %d has no value in the id field %q: fill it in, or choose another with --zone-id", source, i+1, idField)
-			}
-		case f.id != "":
-			id = f.id
+	for _, i := range picked {
+		f := &l.Features[i]
+		id, err := keys.id(l, i)
+		if err != nil {
+			return nil, err
 		}
 		name := ""
-		if nameField != "" {
-			name = f.texts[nameField]
+		if keys.nameField >= 0 {
+			name = vector.TextOf(f.Values[keys.nameField])
 		}
-		if len(f.polygons) == 0 {
-			if f.kind != "" && f.kind != "Polygon" && f.kind != "MultiPolygon" {
-				return nil, fmt.Errorf("%s: feature %d (%s) is a %s, but zones are polygons", source, i+1, id, f.kind)
+		if len(f.Geometry.Polygons) == 0 {
+			if t := f.Geometry.Type; t != "" && t != "Polygon" && t != "MultiPolygon" {
+				return nil, fmt.Errorf("%s: feature %d (%s) is a %s, but zones are polygons%s", l.Source, i+1, id, t, aroundPoints(f))
 			}
 			s.Notes = append(s.Notes, fmt.Sprintf("feature %d (%s) has no outline and is left out", i+1, id))
 			continue
@@ -127,24 +90,39 @@ func gather(source string, crs *earth.CRS, features []feature, fields []string, 
 		z := &s.Zones[k]
 		if z.Name != name {
 			return nil, fmt.Errorf("%s: zone %s is called both %q and %q: two places share the id, so choose a field that tells them apart with --zone-id (fields: %s)",
-				source, id, z.Name, name, strings.Join(fields, ", "))
+				s.Source, id, z.Name, name, strings.Join(l.FieldNames(), ", "))
 		}
 		z.Features++
-		z.Polygons = append(z.Polygons, f.polygons...)
+		z.Polygons = append(z.Polygons, f.Geometry.Polygons...)
 	}
 	if len(s.Zones) == 0 {
-		if sel.Condition != nil {
-			return nil, fmt.Errorf("%s: the condition picks none of its %d features: %s", source, len(features), values(features, sel.Condition.Names()))
-		}
-		return nil, fmt.Errorf("%s: none of its %d features has an outline, so there is nothing to report on", source, len(features))
+		return nil, fmt.Errorf("%s: none of its %d features has an outline, so there is nothing to report on", l.Source, len(l.Features))
 	}
+	s.noteNames()
+	return s, s.repair()
+}
+
+func aroundPoints(f *vector.Feature) string {
+	if len(f.Geometry.Points) > 0 {
+		return ": verdex zones buffer makes circles around points"
+	}
+	return ""
+}
+
+// noteNames notes names that several zones have, and zones of several features.
+func (s *Set) noteNames() {
 	names := map[string]string{}
+	var twins []string
 	for _, z := range s.Zones {
 		if other, ok := names[z.Name]; ok && z.Name != "" {
-			s.Notes = append(s.Notes, fmt.Sprintf("zones %s and %s are both called %q", other, z.ID, z.Name))
+			twins = append(twins, fmt.Sprintf("zones %s and %s are both called %q", other, z.ID, z.Name))
 		}
 		names[z.Name] = z.ID
 	}
+	if n := len(twins); n > 5 {
+		twins = append(twins[:5], fmt.Sprintf("%d more zones share their names with others", n-5))
+	}
+	s.Notes = append(s.Notes, twins...)
 	var merged []string
 	for _, z := range s.Zones {
 		if z.Features > 1 {
@@ -157,19 +135,57 @@ func gather(source string, crs *earth.CRS, features []feature, fields []string, 
 		}
 		s.Notes = append(s.Notes, "features that share an id are one zone: "+strings.Join(merged, ", "))
 	}
-	return s, s.repair()
+}
+
+// Pick gives the numbers of the features for which a condition holds; all without one. A condition that picks none
+// is an error that shows the values of its fields.
+func Pick(l *vector.Layer, condition *cql.Expr) ([]int, error) {
+	var out []int
+	if condition == nil {
+		for i := range l.Features {
+			out = append(out, i)
+		}
+		return out, nil
+	}
+	if err := condition.Known(l.FieldNames(), "field"); err != nil {
+		return nil, fmt.Errorf("%s: %w", l.Source, err)
+	}
+	at := map[string]int{}
+	for i, f := range l.Fields {
+		at[f.Name] = i
+	}
+	for i := range l.Features {
+		keep, err := condition.Holds(func(name string) any {
+			v := l.Features[i].Values[at[name]]
+			if n, ok := vector.Number(v); ok {
+				return n
+			}
+			return v
+		})
+		if err != nil {
+			return nil, fmt.Errorf("%s: feature %d: %w", l.Source, i+1, err)
+		}
+		if keep {
+			out = append(out, i)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: the condition picks none of its %d features: %s", l.Source, len(l.Features), values(l, condition.Names()))
+	}
+	return out, nil
 }
 
 // values lists the values of fields, the most frequent first.
-func values(features []feature, fields []string) string {
+func values(l *vector.Layer, fields []string) string {
 	var parts []string
 	for _, name := range fields {
+		k := l.Field(name)
 		count := map[string]int{}
 		var order []string
-		for _, f := range features {
-			text, ok := f.texts[name]
-			if !ok {
-				text = "nothing"
+		for _, f := range l.Features {
+			text := "nothing"
+			if f.Values[k] != nil {
+				text = vector.TextOf(f.Values[k])
 			}
 			if count[text]++; count[text] == 1 {
 				order = append(order, text)
@@ -186,47 +202,74 @@ func values(features []feature, fields []string) string {
 	return strings.Join(parts, "; ")
 }
 
+// keys say what tells features apart.
+type keys struct {
+	idField, nameField int  // -1 for none
+	own                bool // the file's own identifiers are ids
+}
+
+func (k keys) id(l *vector.Layer, feature int) (string, error) {
+	f := &l.Features[feature]
+	switch {
+	case k.idField >= 0:
+		id := vector.TextOf(f.Values[k.idField])
+		if id == "" {
+			return "", fmt.Errorf("%s: feature %d has no value in the id field %q: fill it in, or choose another with --zone-id", l.Source, feature+1, l.Fields[k.idField].Name)
+		}
+		return id, nil
+	case k.own:
+		return f.ID, nil
+	}
+	return fmt.Sprint(feature + 1), nil
+}
+
+// Need finds a field that an option names.
+func Need(l *vector.Layer, field, option string) (int, error) {
+	k := l.Field(field)
+	if k < 0 {
+		return k, fmt.Errorf("%s: it has no field %q%s: choose one with %s (fields: %s)",
+			l.Source, field, nearly(field, l.FieldNames()), option, strings.Join(l.FieldNames(), ", "))
+	}
+	return k, nil
+}
+
 // chooseFields settles the id and name fields and notes what was chosen.
-func (s *Set) chooseFields(features []feature, fields []string, sel Selection) (id, name string, err error) {
-	for _, want := range []struct{ field, option string }{{sel.IDField, "--zone-id"}, {sel.NameField, "--zone-name"}} {
-		if want.field != "" && !slices.Contains(fields, want.field) {
-			return "", "", fmt.Errorf("%s: it has no field %q%s: choose one with %s (fields: %s)",
-				s.Source, want.field, nearly(want.field, fields), want.option, strings.Join(fields, ", "))
+func (s *Set) chooseFields(l *vector.Layer, sel Selection) (k keys, err error) {
+	k.idField, k.nameField = -1, -1
+	if sel.IDField != "" {
+		if k.idField, err = Need(l, sel.IDField, "--zone-id"); err != nil {
+			return k, err
 		}
 	}
-	id, name = sel.IDField, sel.NameField
-	first := func(candidates ...string) string {
+	if sel.NameField != "" {
+		if k.nameField, err = Need(l, sel.NameField, "--zone-name"); err != nil {
+			return k, err
+		}
+	}
+	first := func(candidates ...string) int {
 		for _, c := range candidates {
-			if slices.Contains(fields, c) {
-				return c
+			if i := l.Field(c); i >= 0 {
+				return i
 			}
 		}
-		return ""
+		return -1
 	}
-	if id == "" {
-		own := true
-		for _, f := range features {
-			own = own && f.id != ""
-		}
-		if !own {
-			id = first("zone_id", "id", "code")
-			if id == "" {
-				s.Notes = append(s.Notes, fmt.Sprintf("no --zone-id was given, so zones are numbered in the order of the file (fields: %s)", strings.Join(fields, ", ")))
+	if k.idField < 0 {
+		k.own = !slices.ContainsFunc(l.Features, func(f vector.Feature) bool { return f.ID == "" })
+		if !k.own {
+			if k.idField = first("zone_id", "id", "code", "patch_id"); k.idField < 0 {
+				s.Notes = append(s.Notes, fmt.Sprintf("no --zone-id was given, so zones are numbered in the order of the file (fields: %s)", strings.Join(l.FieldNames(), ", ")))
 			} else {
-				s.Notes = append(s.Notes, fmt.Sprintf("no --zone-id was given; the field %q is used", id))
-			}
-			for i := range features {
-				features[i].id = ""
+				s.Notes = append(s.Notes, fmt.Sprintf("no --zone-id was given; the field %q is used", l.Fields[k.idField].Name))
 			}
 		}
 	}
-	if name == "" {
-		name = first("zone_name", "name")
-		if name == id {
-			name = ""
+	if k.nameField < 0 {
+		if k.nameField = first("zone_name", "name"); k.nameField == k.idField {
+			k.nameField = -1
 		}
 	}
-	return id, name, nil
+	return k, nil
 }
 
 // nearly suggests a field whose name differs in case only or by a letter or two.
@@ -261,40 +304,4 @@ func editDistance(a, b string) int {
 		}
 	}
 	return row[len(b)]
-}
-
-// describe tells what the fields of the features hold.
-func describe(features []feature, fields []string) []Field {
-	out := make([]Field, len(fields))
-	for i, name := range fields {
-		f := Field{Name: name}
-		distinct := map[string]bool{}
-		for _, feat := range features {
-			v, ok := feat.attributes[name]
-			if !ok || v == nil {
-				continue
-			}
-			kind := "mixed"
-			switch v.(type) {
-			case string:
-				kind = "text"
-			case float64:
-				kind = "number"
-			case bool:
-				kind = "true/false"
-			}
-			if f.Values > 0 && f.Kind != kind {
-				kind = "mixed"
-			}
-			f.Kind = kind
-			f.Values++
-			if f.Example == "" {
-				f.Example = feat.texts[name]
-			}
-			distinct[feat.texts[name]] = true
-		}
-		f.Distinct = len(distinct)
-		out[i] = f
-	}
-	return out
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -13,11 +12,16 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/vector/geojson"
 )
 
 func parse(t *testing.T, text string, sel Selection) (*Set, error) {
 	t.Helper()
-	return ParseGeoJSON("zones.geojson", []byte(text), nil, sel)
+	l, err := geojson.Parse("zones.geojson", []byte(text))
+	if err != nil {
+		return nil, err
+	}
+	return FromLayer(l, sel)
 }
 
 // collection makes GeoJSON of features given as properties and coordinates.
@@ -171,23 +175,6 @@ func TestRepairs(t *testing.T) {
 	assert.InDelta(t, -0.04, earth.PlanarArea(s.Zones[0].Polygons[0][1]), 1e-12)
 }
 
-func TestNumbersAreThoseOfTheLibrary(t *testing.T) {
-	rng := rand.New(rand.NewPCG(2, 3))
-	texts := []string{"0", "-0.5", "1e3", "-1.5E-3", "123456789012345.5", "0.1", "12.3456789", "9007199254740993", "-180.0000000"}
-	for range 2000 {
-		texts = append(texts, strconv.FormatFloat((rng.Float64()-0.5)*math.Pow(10, float64(rng.IntN(8))), 'f', rng.IntN(17), 64))
-	}
-	for _, text := range texts {
-		want, err := strconv.ParseFloat(text, 64)
-		require.NoError(t, err)
-		s := scanner{text: []byte(text + "]")}
-		got, err := s.number()
-		require.NoError(t, err)
-		assert.Equal(t, want, got, text)
-		assert.Equal(t, len(text), s.at)
-	}
-}
-
 // The finder against comparing every edge with every other.
 func TestCrossingsAgainstAllPairs(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 1))
@@ -301,7 +288,11 @@ func FuzzGeoJSON(f *testing.F) {
 	}
 	g := raster.Grid{Width: 100, Height: 80, X0: 350000, Y0: 6480000, DX: 300, DY: -300, CRS: crs}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		s, err := ParseGeoJSON("fuzz", b, nil, Selection{})
+		l, err := geojson.Parse("fuzz", b)
+		if err != nil {
+			return
+		}
+		s, err := FromLayer(l, Selection{})
 		if err != nil {
 			return
 		}

@@ -181,7 +181,7 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 		}
 	}
 	g := layers[0].Header().Grid
-	if in.Zones, in.Placement, err = readZones(c, g, r); err != nil {
+	if in.Zones, in.Placement, err = readZones(ctx, c, g, r); err != nil {
 		return nil, err
 	}
 	tell, end := r.progress("comparing")

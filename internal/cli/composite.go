@@ -75,8 +75,8 @@ func composite(ctx context.Context, c *cli.Command) error {
 		}
 		defer s.Close()
 		h := s.Header()
-		if how > int(raster.StackMajority) && how < int(raster.StackCount) && len(h.Palette) > 0 && !c.Bool("values") {
-			return fmt.Errorf("%s: it has a palette, so it holds codes of classes, whose %s means nothing: take the majority, or say --values", s.path, statistics[how])
+		if how > int(raster.StackMajority) && how < int(raster.StackCount) && len(h.Palette) > 0 && !c.Bool("measurements") {
+			return fmt.Errorf("%s: it has a palette, so it holds codes of classes, whose %s means nothing: take the majority, or say --measurements", s.path, statistics[how])
 		}
 		if how == int(raster.StackMajority) && h.Type.Floating() {
 			return fmt.Errorf("%s: its cells are floating-point numbers, which have no majority: choose --of min, max, mean, median or count", s.path)

@@ -15,7 +15,6 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
@@ -25,11 +24,12 @@ import (
 )
 
 var zoneFlags = []cli.Flag{
-	&cli.StringFlag{Name: "zones", Usage: "`ZONES`: a GeoJSON file, bbox:W,S,E,N in degrees, geo:LAT,LON;u=METRES for a circle, or WKT; without it the whole raster is the one zone"},
+	&cli.StringFlag{Name: "zones", Usage: "`ZONES`: a file of outlines (FILE#LAYER names a layer), a raster of zone ids, bbox:W,S,E,N in degrees, geo:LAT,LON;u=METRES for a circle, or WKT; without it the whole raster is the one zone"},
 	&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart; features that share a value are one zone"},
 	&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
 	&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds, such as \"district = 'North' AND people > 500\""},
 	&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
+	&cli.StringFlag{Name: "zone-names", Usage: "CSV `FILE` with the columns code and name, for a raster of zone ids"},
 	&cli.StringFlag{Name: "edges", Value: "split", Usage: "`split` gives each zone its exact share of cut cells, centre whole cells by their centres"},
 }
 
@@ -47,7 +47,7 @@ var rasterFlags = []cli.Flag{
 	&cli.StringFlag{Name: "from-list", Usage: "`FILE` with a raster on each line, beside those that are named"},
 	&cli.StringFlag{Name: "overlap", Value: "last", Usage: "what holds where rasters overlap: `last`, first, majority, or for measurements mean, min, max"},
 	&cli.StringFlag{Name: "resample", Usage: "allow cells to be moved onto another grid: `nearest`, or for measurements bilinear"},
-	&cli.BoolFlag{Name: "values", Usage: "cells are measurements, not classes"},
+	&cli.BoolFlag{Name: "measurements", Usage: "cells are measurements, not classes"},
 }
 
 // coverRaster is what a command reads: one raster or a mosaic, with --crs and --nodata applied.
@@ -159,11 +159,11 @@ func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *
 		out.Source = sources[0]
 		return out, nil
 	}
-	if o.How == raster.Bilinear && !sources[0].Header().Type.Floating() && !c.Bool("values") {
-		return nil, usage("--resample bilinear would make classes up that are between others, and %s holds whole numbers: choose nearest, or say --values if they are measurements", paths[0])
+	if o.How == raster.Bilinear && !sources[0].Header().Type.Floating() && !c.Bool("measurements") {
+		return nil, usage("--resample bilinear would make classes up that are between others, and %s holds whole numbers: choose nearest, or say --measurements if they are measurements", paths[0])
 	}
-	if o.Overlap >= raster.Mean && !sources[0].Header().Type.Floating() && !c.Bool("values") {
-		return nil, usage("--overlap %s is for measurements, but %s holds whole numbers that may be classes: choose last, first or majority, or say --values if they are measurements",
+	if o.Overlap >= raster.Mean && !sources[0].Header().Type.Floating() && !c.Bool("measurements") {
+		return nil, usage("--overlap %s is for measurements, but %s holds whole numbers that may be classes: choose last, first or majority, or say --measurements if they are measurements",
 			c.String("overlap"), paths[0])
 	}
 	j, err := raster.Mosaic(sources, o)
@@ -269,17 +269,17 @@ func (s *coverRaster) needCRS() error {
 }
 
 // readZones reads the zones, or makes the one zone of the whole raster, and places them on g.
-func readZones(c *cli.Command, g raster.Grid, r *reporter) (*zone.Set, *zone.Placement, error) {
+func readZones(ctx context.Context, c *cli.Command, g raster.Grid, r *reporter) (*zone.Set, *zone.Placement, error) {
 	where := c.String("zones")
 	if where == "" {
-		for _, f := range []string{"zone-id", "zone-name", "zones-crs", "where"} {
+		for _, f := range []string{"zone-id", "zone-name", "zone-names", "zones-crs", "where"} {
 			if c.String(f) != "" {
 				return nil, nil, usage("--%s needs --zones", f)
 			}
 		}
 		return tally.Whole(g)
 	}
-	set, err := loadZones(c, where)
+	set, err := loadZones(ctx, c, where)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -299,37 +299,6 @@ func readZones(c *cli.Command, g raster.Grid, r *reporter) (*zone.Set, *zone.Pla
 			set.Source, len(set.Zones), w, e, s, n)
 	}
 	return set, p, nil
-}
-
-// loadZones reads --zones with its options.
-func loadZones(c *cli.Command, where string) (*zone.Set, error) {
-	var crs *earth.CRS
-	if text := c.String("zones-crs"); text != "" {
-		var err error
-		if crs, err = parseCRS(text); err != nil {
-			return nil, fmt.Errorf("--zones-crs: %w", err)
-		}
-	}
-	selection := zone.Selection{IDField: c.String("zone-id"), NameField: c.String("zone-name")}
-	if text := c.String("where"); text != "" {
-		e, err := cql.ParseCondition(text)
-		if err != nil {
-			return nil, usageError{fmt.Errorf("--where: %w", err)}
-		}
-		selection.Condition = e
-	}
-	if _, err := os.Stat(where); err != nil && zone.IsText(where) {
-		if selection.Condition != nil {
-			return nil, usage("--where picks from a file of zones, and --zones is a zone by itself")
-		}
-		return zone.FromText(where, crs)
-	}
-	if ext := strings.ToLower(filepath.Ext(where)); ext != ".geojson" && ext != ".json" {
-		if _, err := os.Stat(where); err == nil {
-			return nil, fmt.Errorf("%s: zones are read from GeoJSON (.geojson, .json) in this version: convert the file", where)
-		}
-	}
-	return zone.ReadGeoJSON(where, crs, selection)
 }
 
 // centres reads --edges.

@@ -142,7 +142,7 @@ func list(values []float64) string {
 
 // findMeasurements points out cells that are no categories.
 func (p *rasterReport) findMeasurements(add adder) {
-	remedy := fmt.Sprintf("verdex look %s --values tells their least, mean and greatest", p.File)
+	remedy := fmt.Sprintf("verdex look %s --measurements tells their least, mean and greatest", p.File)
 	fractions := 0
 	for _, v := range p.Values {
 		if v.Value != math.Trunc(v.Value) {

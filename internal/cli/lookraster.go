@@ -89,9 +89,6 @@ func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporte
 	}
 	var reports []*rasterReport
 	for _, path := range paths {
-		if zoneFile(path) {
-			return usage("look compares rasters, but %s is a file of zones: look at it alone", path)
-		}
 		report, err := lookRaster(ctx, c, path, legend, r)
 		if err != nil {
 			return err
@@ -231,7 +228,7 @@ func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.L
 		src.Close()
 		return nil, err
 	}
-	report.find(legend, c.String("legend"), c.Bool("values"))
+	report.find(legend, c.String("legend"), c.Bool("measurements"))
 	return report, nil
 }
 
@@ -271,7 +268,7 @@ func (p *rasterReport) readCells(ctx context.Context, c *cli.Command, legend *co
 	if p.border, err = raster.Border(rim, false); err != nil {
 		return err
 	}
-	if !c.Bool("values") {
+	if !c.Bool("measurements") {
 		p.Values, err = lookValues(ctx, c, p.source, legend, r)
 		if err == nil || !tally.IsTooMany(err) {
 			return err

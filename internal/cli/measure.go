@@ -100,7 +100,7 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 		return nil, err
 	}
 	defer l.Close()
-	set, place, err := readZones(c, l.source.Header().Grid, r)
+	set, place, err := readZones(ctx, c, l.source.Header().Grid, r)
 	if err != nil {
 		return nil, err
 	}

@@ -121,6 +121,43 @@ func writeFile(path string, fill func(io.Writer) error) (err error) {
 	return os.Rename(f.Name(), path)
 }
 
+// fileToWrite is a file and the function that writes it under another name.
+type fileToWrite struct {
+	path  string
+	write func(path string) error
+}
+
+// writeFiles writes files that belong together, all or none: into temporary files beside them, which take their names
+// only when all are written.
+func writeFiles(files []fileToWrite) (err error) {
+	var temporary []string
+	defer func() {
+		for _, t := range temporary { // those that have been renamed are gone
+			os.Remove(t)
+		}
+	}()
+	for _, file := range files {
+		f, err := os.CreateTemp(filepath.Dir(file.path), ".verdex-*")
+		if err != nil {
+			return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", file.path, fault.Reason(err))
+		}
+		temporary = append(temporary, f.Name())
+		f.Close()
+		if err = file.write(f.Name()); err == nil {
+			err = os.Chmod(f.Name(), 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind", file.path, fault.Reason(err))
+		}
+	}
+	for i, file := range files {
+		if err := os.Rename(temporary[i], file.path); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // markedWriter remembers that writing failed, so that a message can tell it from a failure to make what is
 // written.
 type markedWriter struct {

@@ -19,6 +19,7 @@ import (
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/patch"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/vector/geojson"
 )
 
 func patchesCommand() *cli.Command {
@@ -342,29 +343,12 @@ func (f *featureWriter) positions(list [][2]float64, first bool) error {
 		if i > 0 || !first {
 			f.b = append(f.b, ',')
 		}
-		f.b = append(f.b, '[')
-		f.b = appendDegrees(f.b, q[0])
-		f.b = append(f.b, ',')
-		f.b = appendDegrees(f.b, q[1])
-		f.b = append(f.b, ']')
+		f.b = geojson.AppendPosition(f.b, q)
 	}
 	if len(f.b) < 1<<16 {
 		return nil
 	}
 	return f.flush()
-}
-
-// appendDegrees writes an angle with nine decimals. There are many, and strconv takes five times as long.
-func appendDegrees(b []byte, v float64) []byte {
-	n := int64(math.Round(v * 1e9))
-	if n < 0 {
-		b, n = append(b, '-'), -n
-	}
-	b = append(strconv.AppendInt(b, n/1e9, 10), '.')
-	for unit := int64(1e8); unit > 0; unit /= 10 {
-		b = append(b, byte('0'+n/unit%10))
-	}
-	return b
 }
 
 func (f *featureWriter) flush() error {

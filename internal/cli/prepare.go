@@ -36,7 +36,7 @@ change do the same by themselves when several rasters are named, with nothing wr
 
   verdex mosaic "tiles/*.tif" --nodata 0 --out whole.tif
   verdex mosaic --from-list tiles.txt --overlap first --out whole.tif
-  verdex mosaic a.tif b.tif --values --overlap mean --out heights.tif`,
+  verdex mosaic a.tif b.tif --measurements --overlap mean --out heights.tif`,
 		Flags: slices.Concat(rasterFlags, rasterOutFlags),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return prepare(ctx, c, func(src *coverRaster, r *reporter) (raster.Source, func(), error) {
@@ -70,7 +70,7 @@ and columns that hold none. To measure in zones, nothing needs to be clipped fir
 				return usage("clip needs --to, where to cut (verdex clip --help shows examples)")
 			}
 			return prepare(ctx, c, func(src *coverRaster, r *reporter) (raster.Source, func(), error) {
-				s, err := clipTo(c, src, r)
+				s, err := clipTo(ctx, c, src, r)
 				return s, func() {}, err
 			})
 		},
@@ -84,11 +84,11 @@ func alignCommand() *cli.Command {
 		ArgsUsage: "RASTER...",
 		Description: `Brings a raster onto the cells of another one, also across CRSs, and says how far cells were
 moved. Classes take the nearest centre, or by majority the class that covers most of the cell; only
-measurements (--values) are interpolated. A measure on one raster never needs this.
+measurements (--measurements) are interpolated. A measure on one raster never needs this.
 
   verdex align old.tif --like new.tif --out old-on-new.tif
   verdex align fine.tif --like coarse.tif --by majority --out coarse-cover.tif
-  verdex align heights.tif --like cover.tif --values --by bilinear --out heights-on-cover.tif`,
+  verdex align heights.tif --like cover.tif --measurements --by bilinear --out heights-on-cover.tif`,
 		Flags: slices.Concat([]cli.Flag{
 			&cli.StringFlag{Name: "like", Usage: "`RASTER` whose grid is taken"},
 			&cli.StringFlag{Name: "by", Value: "nearest", Usage: "`nearest` or majority; bilinear for measurements"},
@@ -152,7 +152,7 @@ func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Sour
 	}
 	o := geotiff.Options{NoOverviews: c.Bool("no-overviews"), Threads: c.Int("threads"), SpillDir: filepath.Dir(path)}
 	h := s.Header()
-	o.Values = c.Bool("values") || h.Type.Floating()
+	o.Values = c.Bool("measurements") || h.Type.Floating()
 	switch c.String("compress") {
 	case "deflate":
 	case "zstd":
@@ -178,7 +178,7 @@ func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Sour
 }
 
 // clipTo makes the view of clip.
-func clipTo(c *cli.Command, src *coverRaster, r *reporter) (raster.Source, error) {
+func clipTo(ctx context.Context, c *cli.Command, src *coverRaster, r *reporter) (raster.Source, error) {
 	g := src.Header().Grid
 	where := c.String("to")
 	path, band := bandOf(where)
@@ -193,7 +193,7 @@ func clipTo(c *cli.Command, src *coverRaster, r *reporter) (raster.Source, error
 	if err := src.needCRS(); err != nil {
 		return nil, err
 	}
-	set, err := loadZones(c, where)
+	set, err := loadZones(ctx, c, where)
 	if err != nil {
 		return nil, err
 	}
@@ -281,7 +281,7 @@ func alignTo(c *cli.Command, src *coverRaster, r *reporter) (raster.Source, func
 	if h.Grid.CRS == nil {
 		return nil, nil, fmt.Errorf("%s: %s", path, h.CRSProblem)
 	}
-	values := c.Bool("values") || src.Header().Type.Floating()
+	values := c.Bool("measurements") || src.Header().Type.Floating()
 	var how raster.Resample
 	switch c.String("by") {
 	case "nearest":
@@ -289,7 +289,7 @@ func alignTo(c *cli.Command, src *coverRaster, r *reporter) (raster.Source, func
 		how = raster.Heaviest
 	case "bilinear":
 		if how = raster.Bilinear; !values {
-			return nil, nil, usage("--by bilinear would make classes up that are between others: choose nearest or majority, or say --values if the cells of %s are measurements", src.path)
+			return nil, nil, usage("--by bilinear would make classes up that are between others: choose nearest or majority, or say --measurements if the cells of %s are measurements", src.path)
 		}
 	default:
 		return nil, nil, usage("--by %s is not known: choose nearest, majority or bilinear", c.String("by"))

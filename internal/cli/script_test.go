@@ -18,6 +18,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/vector/geojson"
 	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/demo"
 )
@@ -129,7 +130,9 @@ func TestReencodedFilesGiveTheSameTally(t *testing.T) {
 		if path == original {
 			grid = f.Header().Grid
 		}
-		set, err := zone.ReadGeoJSON(filepath.Join(dir, "wards.geojson"), nil, zone.Selection{IDField: "code"})
+		wards, err := geojson.Read(filepath.Join(dir, "wards.geojson"))
+		require.NoError(t, err)
+		set, err := zone.FromLayer(wards, zone.Selection{IDField: "code"})
 		require.NoError(t, err)
 		place, err := set.Place(grid)
 		require.NoError(t, err)

@@ -1,19 +1,21 @@
-package zone
+package geojson
 
 import (
 	"errors"
 	"fmt"
 	"io"
 	"strconv"
+
+	"github.com/verdex-land/verdex/core/vector"
 )
 
 // coordinates are nested lists of depth 1 (a position) to 4 (a multipolygon); 0 is empty.
 type coordinates struct {
 	depth   int
-	point   Point
-	ring    Ring
-	polygon Polygon
-	multi   []Polygon
+	point   vector.Point
+	ring    vector.Ring
+	polygon vector.Polygon
+	multi   []vector.Polygon
 }
 
 // scanner reads lists of numbers from JSON text. Coordinates are nearly all of a file of zones, and
@@ -160,7 +162,7 @@ func (s *scanner) element(c *coordinates, level int) error {
 		if isNumber(s.peek()) {
 			p, err := s.position()
 			if c.ring == nil {
-				c.ring = make(Ring, 0, 64)
+				c.ring = make(vector.Ring, 0, 64)
 			}
 			c.ring, c.depth = append(c.ring, p), 2
 			return err
@@ -188,7 +190,7 @@ func (s *scanner) element(c *coordinates, level int) error {
 
 // position reads the numbers of a position and its closing bracket; numbers beyond two, such as
 // heights, are passed over.
-func (s *scanner) position() (p Point, err error) {
+func (s *scanner) position() (p vector.Point, err error) {
 	n := 0
 	for more := true; more; n++ {
 		if b := s.peek(); !isNumber(b) {

@@ -1,10 +1,15 @@
-package zone
+// Package geojson reads and writes GeoJSON (RFC 7946) and GeoJSON text sequences (RFC 8142).
+//
+// Coordinates, nearly all of such a file, are read by a scanner of their own (scanner.go), features on several
+// threads; everything else by a JSON library.
+package geojson
 
 import (
 	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"runtime"
 	"strconv"
@@ -15,41 +20,61 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/vector"
 )
 
-// ReadGeoJSON reads the zones of a GeoJSON file (RFC 7946): a feature collection, a feature or
-// a bare polygon. The crs member of the 2008 format is honoured; without it coordinates are
-// longitude and latitude on WGS 84. crs, when not nil, overrides both.
-func ReadGeoJSON(path string, crs *earth.CRS, sel Selection) (*Set, error) {
+// Read reads a file: a feature collection, a feature, a bare geometry, or a sequence of features, each on a line
+// or behind a record separator. The crs member of the 2008 format is honoured; without it coordinates are longitude
+// and latitude on WGS 84.
+func Read(path string) (*vector.Layer, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, fault.Opening(path, err)
 	}
-	return ParseGeoJSON(path, data, crs, sel)
+	return Parse(path, data)
 }
 
-// ParseGeoJSON reads zones from the text of a GeoJSON file; source is its name in messages.
-func ParseGeoJSON(source string, data []byte, crs *earth.CRS, sel Selection) (*Set, error) {
+// Parse reads the text of a file; source is its name in messages.
+func Parse(source string, data []byte) (*vector.Layer, error) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	if len(bytes.TrimSpace(data)) == 0 {
-		return nil, fmt.Errorf("%s: it is empty, so there is nothing to report on", source)
+		return nil, fmt.Errorf("%s: it is empty", source)
 	}
-	g := &geoJSON{fieldAt: map[string]bool{}}
-	if err := g.top(data); err != nil {
-		return nil, fmt.Errorf("%s: it is not GeoJSON with zones (%w)", source, plain(err))
+	g := &geoJSON{fieldAt: map[string]int{}}
+	read := g.top
+	if isSequence(data) {
+		read = g.sequence
 	}
-	if crs == nil {
-		var err error
-		if g.crs == "" {
-			crs, err = earth.Lookup(4326)
-		} else {
-			crs, err = earth.ParseCRS(g.crs)
+	if err := read(data); err != nil {
+		return nil, fmt.Errorf("%s: it is not GeoJSON with features (%w)", source, plain(err))
+	}
+	l := &vector.Layer{Source: source, Fields: g.fields, Features: g.features}
+	for i := range l.Features { // features before a field's first appearance lack its place
+		if f := &l.Features[i]; len(f.Values) < len(l.Fields) {
+			f.Values = append(f.Values, make([]any, len(l.Fields)-len(f.Values))...)
 		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", source, err)
-		}
 	}
-	return gather(source, crs, g.features, g.fields, sel)
+	l.Settle()
+	var err error
+	if g.crs == "" {
+		l.CRS, err = earth.Lookup(4326)
+	} else {
+		l.CRS, err = earth.ParseCRS(g.crs)
+	}
+	if err != nil {
+		l.CRSProblem = err.Error()
+	}
+	return l, nil
+}
+
+// isSequence reports whether a text is one JSON object behind another: the first does not hold the last.
+func isSequence(data []byte) bool {
+	if data[0] == 0x1e {
+		return true
+	}
+	line, rest, more := bytes.Cut(bytes.TrimLeft(data, " \t\r\n"), []byte("\n"))
+	line = bytes.TrimRight(line, " \t\r,")
+	return more && len(line) > 2 && line[0] == '{' && line[len(line)-1] == '}' && bytes.HasPrefix(bytes.TrimLeft(rest, " \t\r\n"), []byte("{"))
 }
 
 // plain shortens the errors of the JSON library.
@@ -69,9 +94,9 @@ func plain(err error) error {
 }
 
 type geoJSON struct {
-	features []feature
-	fields   []string // in the order of their first appearance
-	fieldAt  map[string]bool
+	features []vector.Feature
+	fields   []vector.Field // in the order of their first appearance
+	fieldAt  map[string]int
 	crs      string
 }
 
@@ -167,30 +192,62 @@ func (g *geoJSON) top(data []byte) error {
 		case "FeatureCollection":
 		case "Feature":
 			p.add(append(append([]byte("{"), single...), '}'))
-		case "Polygon", "MultiPolygon":
+		case "Polygon", "MultiPolygon", "Point", "MultiPoint":
 			p.add(fmt.Appendf(nil, `{"geometry":{"type":%q,%s}}`, kind, single))
 		case "":
 			err = errors.New(`it has no "type"`)
 		default:
-			err = fmt.Errorf("it is a %s, but zones are polygons", kind)
+			err = fmt.Errorf("it is a %s, but features are wanted", kind)
 		}
 	}
-	done := p.finish()
+	return g.take(p.finish(), err)
+}
+
+// sequence reads one feature behind another.
+func (g *geoJSON) sequence(data []byte) error {
+	p := newFeatureParser()
+	var err error
+	for len(data) > 0 && err == nil {
+		separator := byte('\n')
+		if data[0] == 0x1e {
+			data, separator = data[1:], 0x1e
+		}
+		at := bytes.IndexByte(data, separator)
+		text := data
+		if data = nil; at >= 0 {
+			if text, data = text[:at], text[at:]; separator == '\n' {
+				data = data[1:]
+			}
+		}
+		if text = bytes.TrimSpace(text); len(text) > 0 {
+			p.add(text)
+		}
+	}
+	return g.take(p.finish(), err)
+}
+
+// take keeps the features that have been read.
+func (g *geoJSON) take(done []*parsedFeature, err error) error {
 	if err != nil {
 		return err
 	}
-	g.features = make([]feature, 0, len(done))
+	g.features = make([]vector.Feature, 0, len(done))
 	for i, f := range done {
 		if f.err != nil {
 			return fmt.Errorf("feature %d: %w", i+1, plain(f.err))
 		}
-		g.features = append(g.features, f.feature)
-		for _, name := range f.order {
-			if !g.fieldAt[name] {
-				g.fieldAt[name] = true
-				g.fields = append(g.fields, name)
+		out := vector.Feature{ID: f.id, Geometry: f.geometry, Values: make([]any, len(g.fields), max(len(g.fields), len(f.properties)))}
+		for _, p := range f.properties {
+			k, ok := g.fieldAt[p.name]
+			if !ok {
+				k = len(g.fields)
+				g.fieldAt[p.name] = k
+				g.fields = append(g.fields, vector.Field{Name: p.name})
+				out.Values = append(out.Values, nil)
 			}
+			out.Values[k] = p.value
 		}
+		g.features = append(g.features, out)
 	}
 	return nil
 }
@@ -258,10 +315,17 @@ type featureParser struct {
 }
 
 type parsedFeature struct {
-	feature
-	raw   jsontext.Value
-	order []string // names of the properties as they come
-	err   error
+	id          string
+	properties  []property
+	geometry    vector.Geometry
+	coordinates coordinates // while it is being read
+	raw         jsontext.Value
+	err         error
+}
+
+type property struct {
+	name  string
+	value any
 }
 
 func newFeatureParser() *featureParser {
@@ -269,7 +333,7 @@ func newFeatureParser() *featureParser {
 	for range runtime.GOMAXPROCS(0) {
 		p.wg.Go(func() {
 			for f := range p.work {
-				f.order, f.err = f.read(f.raw)
+				f.err = f.read(f.raw)
 				f.raw = nil
 			}
 		})
@@ -312,28 +376,30 @@ func (g *geoJSON) readCRS(v jsontext.Value) error {
 
 // read reads a feature. Its coordinates are read by a scanner of their own, after which the reading of
 // members goes on behind them.
-func (f *feature) read(v jsontext.Value) (order []string, err error) {
-	f.attributes, f.texts = Attributes{}, map[string]string{}
+func (f *parsedFeature) read(v jsontext.Value) (err error) {
 	for rest := []byte(v); rest != nil; {
 		text := rest
 		rest = nil
 		d := jsontext.NewDecoder(bytes.NewBuffer(text))
 		if d.PeekKind() != '{' {
-			return nil, fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
+			return fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
 		}
 		err = members(d, func(name string) error {
 			switch {
+			case name == "type" && d.PeekKind() == '"':
+				t, err := d.ReadToken()
+				if err == nil && t.String() != "Feature" {
+					err = fmt.Errorf("it is a %s where a Feature belongs", t.String())
+				}
+				return err
 			case name == "id" && (d.PeekKind() == '"' || d.PeekKind() == '0'):
 				t, err := d.ReadToken()
 				f.id = t.String()
 				return err
 			case name == "properties" && d.PeekKind() == '{':
-				return members(d, func(name string) error {
-					order = append(order, name)
-					return f.property(d, name)
-				})
+				return members(d, func(name string) error { return f.property(d, name) })
 			case name == "geometry" && d.PeekKind() == '{':
-				at, err := f.geometry(d, text)
+				at, err := f.shape(d, text)
 				if errors.Is(err, errDivided) {
 					rest = append([]byte(`{"geometry":{`), bytes.TrimLeft(text[at:], " \t\r\n,")...)
 				}
@@ -352,47 +418,58 @@ func (f *feature) read(v jsontext.Value) (order []string, err error) {
 		}
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return order, f.assemble()
+	return f.assemble()
 }
 
-func (f *feature) property(d *jsontext.Decoder, name string) error {
+func (f *parsedFeature) property(d *jsontext.Decoder, name string) error {
 	v, err := d.ReadValue()
 	if err != nil {
 		return err
 	}
+	p := property{name: name}
 	switch v.Kind() {
 	case '"':
 		b, err := jsontext.AppendUnquote(nil, v)
 		if err != nil {
 			return err
 		}
-		f.attributes[name], f.texts[name] = string(b), string(b)
+		p.value = string(b)
 	case '0':
+		if n, err := strconv.ParseInt(string(v), 10, 64); err == nil {
+			p.value = n
+			break
+		}
 		n, err := strconv.ParseFloat(string(v), 64)
 		if err != nil {
 			return err
 		}
-		f.attributes[name], f.texts[name] = n, string(v)
+		p.value = n
 	case 't', 'f':
-		f.attributes[name], f.texts[name] = v.Kind() == 't', string(v)
+		p.value = v.Kind() == 't'
 	case 'n':
-		f.attributes[name] = nil
 	default: // nested values are kept as text
-		f.attributes[name], f.texts[name] = string(v), string(v)
+		p.value = string(v)
 	}
+	for i := range f.properties { // of two with one name the last holds
+		if f.properties[i].name == name {
+			f.properties[i] = p
+			return nil
+		}
+	}
+	f.properties = append(f.properties, p)
 	return nil
 }
 
-// geometry reads the members of a geometry up to its coordinates, and returns where in the text they
+// shape reads the members of a geometry up to its coordinates, and returns where in the text they
 // end, with errDivided; or all members when it has none, or none left.
-func (f *feature) geometry(d *jsontext.Decoder, text []byte) (at int, err error) {
+func (f *parsedFeature) shape(d *jsontext.Decoder, text []byte) (at int, err error) {
 	err = members(d, func(name string) error {
 		switch {
 		case name == "type" && d.PeekKind() == '"':
 			t, err := d.ReadToken()
-			f.kind = t.String()
+			f.geometry.Type = t.String()
 			return err
 		case name == "coordinates" && d.PeekKind() == '[':
 			if f.coordinates.depth != 0 {
@@ -412,22 +489,34 @@ func (f *feature) geometry(d *jsontext.Decoder, text []byte) (at int, err error)
 	return at, err
 }
 
-// assemble makes polygons of the coordinates.
-func (f *feature) assemble() error {
-	c := f.coordinates
+// assemble makes polygons or points of the coordinates.
+func (f *parsedFeature) assemble() error {
+	c, g := f.coordinates, &f.geometry
 	f.coordinates = coordinates{}
-	switch f.kind {
-	case "Polygon":
-		if c.depth == 3 {
-			f.polygons = []Polygon{c.polygon}
-		} else if c.depth != 0 {
-			return errors.New("its coordinates are not those of a Polygon")
-		}
-	case "MultiPolygon":
-		if c.depth == 4 {
-			f.polygons = c.multi
-		} else if c.depth != 0 {
-			return errors.New("its coordinates are not those of a MultiPolygon")
+	wrong := fmt.Errorf("its coordinates are not those of a %s", g.Type)
+	switch {
+	case c.depth == 0:
+	case g.Type == "Polygon" && c.depth == 3:
+		g.Polygons = []vector.Polygon{c.polygon}
+	case g.Type == "MultiPolygon" && c.depth == 4:
+		g.Polygons = c.multi
+	case g.Type == "Point" && c.depth == 1:
+		g.Points = []vector.Point{c.point}
+	case g.Type == "MultiPoint" && c.depth == 2:
+		g.Points = c.ring
+	case g.Type == "Polygon" || g.Type == "MultiPolygon" || g.Type == "Point" || g.Type == "MultiPoint":
+		return wrong
+	}
+	for _, p := range g.Polygons { // the last position repeats the first
+		for i, r := range p {
+			if n := len(r); n > 1 && r[0] == r[n-1] {
+				p[i] = r[:n-1]
+			}
+			for _, q := range r {
+				if math.IsInf(q[0], 0) || math.IsInf(q[1], 0) {
+					return wrong
+				}
+			}
 		}
 	}
 	return nil

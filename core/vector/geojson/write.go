@@ -1,0 +1,158 @@
+package geojson
+
+import (
+	"io"
+	"math"
+	"slices"
+	"strconv"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/vector"
+)
+
+// Write writes a layer, which is in longitude and latitude on WGS 84, as a feature collection; lines writes each
+// feature on a line of its own instead, as a text sequence without record separators.
+func Write(w io.Writer, l *vector.Layer, lines bool) error {
+	names := make([][]byte, len(l.Fields))
+	for i, f := range l.Fields {
+		names[i], _ = jsontext.AppendQuote(nil, f.Name) // what is no UTF-8 is replaced
+	}
+	var b []byte
+	if !lines {
+		b = append(b, `{"type":"FeatureCollection","features":[`...)
+	}
+	for i := range l.Features {
+		f := &l.Features[i]
+		switch {
+		case lines && i > 0:
+			b = append(b, '\n')
+		case i > 0:
+			b = append(b, ",\n"...)
+		case !lines:
+			b = append(b, '\n')
+		}
+		b = append(b, `{"type":"Feature",`...)
+		if f.ID != "" {
+			b = append(b, `"id":`...)
+			b, _ = jsontext.AppendQuote(b, f.ID)
+			b = append(b, ',')
+		}
+		b = append(b, `"properties":{`...)
+		for k, v := range f.Values {
+			if k > 0 {
+				b = append(b, ',')
+			}
+			b = append(append(b, names[k]...), ':')
+			b = appendValue(b, v)
+		}
+		b = append(b, `},"geometry":`...)
+		b = appendGeometry(b, &f.Geometry)
+		b = append(b, '}')
+		if len(b) > 1<<16 {
+			if _, err := w.Write(b); err != nil {
+				return err
+			}
+			b = b[:0]
+		}
+	}
+	if b = append(b, '\n'); !lines {
+		b = append(b, "]}\n"...)
+	}
+	_, err := w.Write(b)
+	return err
+}
+
+func appendValue(b []byte, v any) []byte {
+	switch t := v.(type) {
+	case string:
+		b, _ = jsontext.AppendQuote(b, t)
+		return b
+	case float64:
+		if math.IsNaN(t) || math.IsInf(t, 0) {
+			return append(b, "null"...)
+		}
+		return append(b, vector.TextOf(t)...)
+	case int64, bool:
+		return append(b, vector.TextOf(t)...)
+	}
+	return append(b, "null"...)
+}
+
+func appendGeometry(b []byte, g *vector.Geometry) []byte {
+	switch {
+	case len(g.Polygons) == 1:
+		b = append(b, `{"type":"Polygon","coordinates":`...)
+		b = appendPolygon(b, g.Polygons[0])
+	case len(g.Polygons) > 1:
+		b = append(b, `{"type":"MultiPolygon","coordinates":[`...)
+		for i, p := range g.Polygons {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = appendPolygon(b, p)
+		}
+		b = append(b, ']')
+	case len(g.Points) == 1:
+		b = append(b, `{"type":"Point","coordinates":`...)
+		b = AppendPosition(b, g.Points[0])
+	case len(g.Points) > 1:
+		b = append(b, `{"type":"MultiPoint","coordinates":[`...)
+		for i, p := range g.Points {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = AppendPosition(b, p)
+		}
+		b = append(b, ']')
+	default:
+		return append(b, "null"...)
+	}
+	return append(b, '}')
+}
+
+// appendPolygon writes a shell counter-clockwise and holes clockwise, as the standard asks.
+func appendPolygon(b []byte, p vector.Polygon) []byte {
+	b = append(b, '[')
+	for k, r := range p {
+		if k > 0 {
+			b = append(b, ',')
+		}
+		if (earth.PlanarArea(r) < 0) == (k == 0) {
+			r = slices.Clone(r)
+			slices.Reverse(r)
+		}
+		b = append(b, '[')
+		for i := range len(r) + 1 {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = AppendPosition(b, r[i%len(r)])
+		}
+		b = append(b, ']')
+	}
+	return append(b, ']')
+}
+
+// AppendPosition writes a longitude and a latitude in degrees with nine decimals, a tenth of a millimetre. There are
+// many, and strconv takes five times as long.
+func AppendPosition(b []byte, p vector.Point) []byte {
+	b = append(b, '[')
+	b = appendDegrees(b, p[0])
+	b = append(b, ',')
+	b = appendDegrees(b, p[1])
+	return append(b, ']')
+}
+
+func appendDegrees(b []byte, v float64) []byte {
+	n := int64(math.Round(v * 1e9))
+	if n < 0 {
+		b, n = append(b, '-'), -n
+	}
+	b = append(strconv.AppendInt(b, n/1e9, 10), '.')
+	for unit := int64(1e8); unit > 0; unit /= 10 {
+		b = append(b, byte('0'+n/unit%10))
+	}
+	return b
+}

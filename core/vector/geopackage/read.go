@@ -1,0 +1,240 @@
+// Package geopackage reads and writes the vector layers of GeoPackages (OGC 12-128r18), which are SQLite databases.
+package geopackage
+
+import (
+	"context"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the database
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/vector"
+)
+
+// Info tells of one vector layer of a file.
+type Info struct {
+	Name     string
+	Geometry string // the kind that the layer declares
+	Features int64
+}
+
+// open opens a database for reading. Nothing is written, not even beside it.
+func open(path string) (*sql.DB, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	head := make([]byte, 16)
+	_, err = f.Read(head)
+	f.Close()
+	if err != nil || string(head) != "SQLite format 3\x00" {
+		return nil, fmt.Errorf("%s: it is no GeoPackage: it is not an SQLite database", path)
+	}
+	return sql.Open("sqlite", dsn(path, "mode=ro"))
+}
+
+func dsn(path, options string) string {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		abs = path
+	}
+	return (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs), RawQuery: options}).String()
+}
+
+// Layers lists the vector layers of a file.
+func Layers(path string) ([]Info, error) {
+	db, err := open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	return layers(path, db)
+}
+
+func layers(path string, db *sql.DB) (out []Info, err error) {
+	rows, err := db.Query(`SELECT c.table_name, g.geometry_type_name FROM gpkg_contents c JOIN gpkg_geometry_columns g ON g.table_name = c.table_name
+		WHERE c.data_type = 'features' ORDER BY c.rowid`)
+	if err != nil {
+		return nil, fmt.Errorf("%s: it is no GeoPackage with outlines: %w", path, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var i Info
+		if err := rows.Scan(&i.Name, &i.Geometry); err != nil {
+			return nil, fmt.Errorf("%s: its list of layers is damaged (%w)", path, err)
+		}
+		out = append(out, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	for i := range out {
+		if err := db.QueryRow("SELECT count(*) FROM " + name(out[i].Name)).Scan(&out[i].Features); err != nil {
+			return nil, fmt.Errorf("%s: its layer %q cannot be read (%w)", path, out[i].Name, err)
+		}
+	}
+	return out, nil
+}
+
+// name quotes the name of a table or a column.
+func name(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+
+// Read reads a layer. Where a file has several and layer is "", the error lists them.
+func Read(path, layer string) (*vector.Layer, error) {
+	db, err := open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	all, err := layers(path, db)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, i := range all {
+		names = append(names, i.Name)
+	}
+	switch {
+	case len(all) == 0:
+		return nil, fmt.Errorf("%s: it has no layer of outlines", path)
+	case layer == "" && len(all) > 1:
+		return nil, fmt.Errorf("%s: it has %d layers: name one, as in %s#%s (layers: %s)", path, len(all), filepath.Base(path), names[0], strings.Join(names, ", "))
+	case layer == "":
+		layer = names[0]
+	case !slices.Contains(names, layer):
+		return nil, fmt.Errorf("%s: it has no layer %q (layers: %s)", path, layer, strings.Join(names, ", "))
+	}
+	l := &vector.Layer{Source: path, Name: layer}
+	if err := read(db, l); err != nil {
+		return nil, fmt.Errorf("%s: layer %s: %w", path, layer, err)
+	}
+	return l, nil
+}
+
+func read(db *sql.DB, l *vector.Layer) error {
+	var column string
+	var srs int64
+	err := db.QueryRow("SELECT column_name, srs_id FROM gpkg_geometry_columns WHERE table_name = ?", l.Name).Scan(&column, &srs)
+	if err != nil {
+		return fmt.Errorf("its geometry column is not told (%w)", err)
+	}
+	if l.CRS, err = crs(db, srs); err != nil {
+		l.CRSProblem = err.Error()
+	}
+	rows, err := db.QueryContext(context.Background(), "SELECT * FROM "+name(l.Name))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	geometry := slices.IndexFunc(columns, func(c string) bool { return strings.EqualFold(c, column) })
+	if geometry < 0 {
+		return fmt.Errorf("it has no column %q, which is to hold its outlines", column)
+	}
+	for i, c := range columns {
+		if i != geometry {
+			l.Fields = append(l.Fields, vector.Field{Name: c})
+		}
+	}
+	values := make([]any, len(columns))
+	at := make([]any, len(columns))
+	for i := range values {
+		at[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(at...); err != nil {
+			return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
+		}
+		f := vector.Feature{}
+		for i, v := range values {
+			if i == geometry {
+				if f.Geometry, err = blob(v); err != nil {
+					return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
+				}
+				continue
+			}
+			f.Values = append(f.Values, value(v))
+		}
+		l.Features = append(l.Features, f)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	l.Settle()
+	return nil
+}
+
+// value is a value of the database as one of a feature. Blobs are only told by their size.
+func value(v any) any {
+	switch t := v.(type) {
+	case []byte:
+		return fmt.Sprintf("%d bytes", len(t))
+	case time.Time:
+		if t.Equal(t.Truncate(24 * time.Hour)) {
+			return t.Format(time.DateOnly)
+		}
+		return t.UTC().Format("2006-01-02T15:04:05.999Z")
+	}
+	return v
+}
+
+// blob reads a geometry in the form of the standard: a head with flags and an optional envelope, then well-known binary.
+func blob(v any) (g vector.Geometry, err error) {
+	if v == nil {
+		return g, nil
+	}
+	b, ok := v.([]byte)
+	if !ok || len(b) < 8 || b[0] != 'G' || b[1] != 'P' {
+		return g, errors.New("its geometry is damaged: it does not begin as the standard says")
+	}
+	flags := b[3]
+	if flags&0x20 != 0 {
+		return g, errors.New("its geometry is of an extended kind, which is not read: convert the layer to plain polygons")
+	}
+	sizes := [8]int{0, 32, 48, 48, 64, -1, -1, -1}
+	head := sizes[flags>>1&7]
+	if head < 0 || len(b) < 8+head+5 {
+		return g, errors.New("its geometry is damaged: its head is cut off")
+	}
+	return vector.FromWKB(b[8+head:])
+}
+
+// crs finds the CRS of an srs_id.
+func crs(db *sql.DB, id int64) (*earth.CRS, error) {
+	switch id {
+	case -1, 0:
+		return nil, errors.New("its CRS is stated as undefined")
+	}
+	var organization, definition string
+	var code int
+	err := db.QueryRow("SELECT organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys WHERE srs_id = ?", id).Scan(&organization, &code, &definition)
+	if err != nil {
+		return nil, fmt.Errorf("its CRS number %d is not in the file's own list", id)
+	}
+	if strings.EqualFold(organization, "EPSG") {
+		if c, err := earth.Lookup(code); err == nil {
+			return c, nil
+		}
+	}
+	c, err := earth.ParseCRS(definition)
+	if err != nil {
+		return nil, fmt.Errorf("its CRS %s:%d is not understood (%w)", organization, code, err)
+	}
+	return c, nil
+}
+
+// littleEndian is the order of what is written.
+var littleEndian = binary.LittleEndian

@@ -1,0 +1,224 @@
+package geopackage
+
+import (
+	"database/sql"
+	"fmt"
+	"math"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/vector"
+)
+
+// schema is what every GeoPackage has, by version 1.3 of the standard.
+const schema = `
+PRAGMA application_id = 0x47504B47;
+PRAGMA user_version = 10300;
+CREATE TABLE gpkg_spatial_ref_sys (
+  srs_name TEXT NOT NULL, srs_id INTEGER NOT NULL PRIMARY KEY, organization TEXT NOT NULL,
+  organization_coordsys_id INTEGER NOT NULL, definition TEXT NOT NULL, description TEXT);
+CREATE TABLE gpkg_contents (
+  table_name TEXT NOT NULL PRIMARY KEY, data_type TEXT NOT NULL, identifier TEXT UNIQUE, description TEXT DEFAULT '',
+  last_change DATETIME NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ','now')),
+  min_x DOUBLE, min_y DOUBLE, max_x DOUBLE, max_y DOUBLE, srs_id INTEGER,
+  CONSTRAINT fk_gc_r_srs_id FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys(srs_id));
+CREATE TABLE gpkg_geometry_columns (
+  table_name TEXT NOT NULL, column_name TEXT NOT NULL, geometry_type_name TEXT NOT NULL, srs_id INTEGER NOT NULL,
+  z TINYINT NOT NULL, m TINYINT NOT NULL,
+  CONSTRAINT pk_geom_cols PRIMARY KEY (table_name, column_name), CONSTRAINT uk_gc_table_name UNIQUE (table_name),
+  CONSTRAINT fk_gc_tn FOREIGN KEY (table_name) REFERENCES gpkg_contents(table_name),
+  CONSTRAINT fk_gc_srs FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys (srs_id));
+INSERT INTO gpkg_spatial_ref_sys VALUES
+  ('Undefined Cartesian SRS', -1, 'NONE', -1, 'undefined', 'undefined Cartesian coordinate reference system'),
+  ('Undefined geographic SRS', 0, 'NONE', 0, 'undefined', 'undefined geographic coordinate reference system');
+`
+
+// lastChange stands for the time of writing, so that the same content makes the same file.
+const lastChange = "2000-01-01T00:00:00.000Z"
+
+// ownCode numbers a CRS without a code.
+const ownCode = 100000
+
+// Write writes a layer as the one layer of a new file. Its CRS must have a form as WKT 1.
+func Write(path string, l *vector.Layer) (err error) {
+	definition, ok := l.CRS.WKT1()
+	if !ok {
+		return fmt.Errorf("the CRS %v cannot be written in a GeoPackage: choose GeoJSON", l.CRS)
+	}
+	db, err := sql.Open("sqlite", dsn(path, ""))
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if e := db.Close(); err == nil {
+			err = e
+		}
+	}()
+	db.SetMaxOpenConns(1)
+	if _, err := db.Exec("PRAGMA journal_mode = MEMORY; PRAGMA synchronous = OFF;" + schema); err != nil {
+		return err
+	}
+	tx, err := db.Begin()
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			_ = tx.Rollback() // the first error counts
+		}
+	}()
+	srs, err := putCRS(tx, l, definition)
+	if err != nil {
+		return err
+	}
+	if err = putLayer(tx, l, srs); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// putCRS enters WGS 84, which every file has, and the CRS of the layer.
+func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
+	const wgs84 = `GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563,AUTHORITY["EPSG","7030"]],AUTHORITY["EPSG","6326"]],PRIMEM["Greenwich",0],UNIT["degree",0.017453292519943295],AUTHORITY["EPSG","4326"]]`
+	const insert = "INSERT INTO gpkg_spatial_ref_sys VALUES (?, ?, ?, ?, ?, ?)"
+	if _, err := tx.Exec(insert, "WGS 84", 4326, "EPSG", 4326, wgs84, "longitude and latitude on the WGS 84 ellipsoid"); err != nil {
+		return 0, err
+	}
+	code, organization := l.CRS.Code, "EPSG"
+	if code == 0 {
+		code, organization = ownCode, "NONE"
+	}
+	if code == 4326 {
+		return code, nil
+	}
+	_, err := tx.Exec(insert, l.CRS.Name, code, organization, code, definition, "")
+	return code, err
+}
+
+func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
+	table := l.Name
+	if table == "" {
+		table = "zones"
+	}
+	kind, many := kindOf(l)
+	columns, names := columnsOf(l)
+	if _, err := tx.Exec("CREATE TABLE " + name(table) + " (" + strings.Join(columns, ", ") + ")"); err != nil {
+		return err
+	}
+	box := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
+	for i := range l.Features {
+		box = extend(box, &l.Features[i].Geometry)
+	}
+	var bounds [4]any
+	if !math.IsInf(box[0], 0) {
+		bounds = [4]any{box[0], box[1], box[2], box[3]}
+	}
+	if _, err := tx.Exec("INSERT INTO gpkg_contents VALUES (?, 'features', ?, '', ?, ?, ?, ?, ?, ?)", table, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], srs); err != nil {
+		return err
+	}
+	if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kind, srs); err != nil {
+		return err
+	}
+	insert, err := tx.Prepare("INSERT INTO " + name(table) + " VALUES (?" + strings.Repeat(", ?", len(columns)-1) + ")")
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	for i := range l.Features {
+		f := &l.Features[i]
+		row := []any{i + 1, encode(&f.Geometry, srs, many)}
+		for k, v := range f.Values {
+			if b, ok := v.(bool); ok && l.Fields[k].Kind == vector.Boolean {
+				v = 0
+				if b {
+					v = 1
+				}
+			}
+			row = append(row, v)
+		}
+		if _, err := insert.Exec(row...); err != nil {
+			return fmt.Errorf("feature %d: %w", i+1, err)
+		}
+	}
+	return nil
+}
+
+// columnsOf declares the columns: the key, the geometry and the fields, under names that differ from the two.
+func columnsOf(l *vector.Layer) (columns, names []string) {
+	taken := map[string]bool{}
+	for _, f := range l.Fields {
+		taken[strings.ToLower(f.Name)] = true
+	}
+	free := func(n string) string {
+		for taken[n] {
+			n += "_"
+		}
+		taken[n] = true
+		return n
+	}
+	names = []string{free("fid"), free("geom")}
+	kind, _ := kindOf(l)
+	columns = []string{name(names[0]) + " INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL", name(names[1]) + " " + kind}
+	seen := map[string]bool{}
+	types := map[vector.Kind]string{vector.Text: "TEXT", vector.Integer: "INTEGER", vector.Real: "REAL", vector.Boolean: "BOOLEAN"}
+	for _, f := range l.Fields {
+		n := f.Name // names of columns differ in more than case
+		for seen[strings.ToLower(n)] || n == "" {
+			n += "_"
+		}
+		seen[strings.ToLower(n)] = true
+		names = append(names, n)
+		columns = append(columns, name(n)+" "+types[f.Kind])
+	}
+	return columns, names
+}
+
+// kindOf is the geometry type of a layer, and whether all its features are to be multipolygons or multipoints.
+func kindOf(l *vector.Layer) (kind string, many bool) {
+	points, polygons := false, false
+	for i := range l.Features {
+		g := &l.Features[i].Geometry
+		points = points || len(g.Points) > 0
+		polygons = polygons || len(g.Polygons) > 0
+		many = many || len(g.Points) > 1 || len(g.Polygons) > 1
+	}
+	switch {
+	case points && polygons:
+		return "GEOMETRY", false
+	case points:
+		kind = "POINT"
+	default:
+		kind = "POLYGON"
+	}
+	if many {
+		kind = "MULTI" + kind
+	}
+	return kind, many
+}
+
+func extend(b [4]float64, g *vector.Geometry) [4]float64 {
+	add := func(r vector.Ring) {
+		o := vector.Box(r)
+		b = [4]float64{math.Min(b[0], o[0]), math.Min(b[1], o[1]), math.Max(b[2], o[2]), math.Max(b[3], o[3])}
+	}
+	for _, p := range g.Polygons {
+		add(p[0])
+	}
+	if len(g.Points) > 0 {
+		add(g.Points)
+	}
+	return b
+}
+
+// encode makes a geometry blob with an envelope; nil for none.
+func encode(g *vector.Geometry, srs int, many bool) any {
+	if g.Empty() {
+		return nil
+	}
+	b := []byte{'G', 'P', 0, 1 | 1<<1} // little endian, with the envelope of x and y
+	b = littleEndian.AppendUint32(b, uint32(srs))
+	box := extend([4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}, g)
+	for _, v := range []float64{box[0], box[2], box[1], box[3]} {
+		b = littleEndian.AppendUint64(b, math.Float64bits(v))
+	}
+	return g.Geom(many).AppendWKB(b)
+}

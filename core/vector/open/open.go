@@ -1,0 +1,166 @@
+// Package open reads a file of features, whichever of the formats it has, and writes one.
+package open
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/vector/delimited"
+	"github.com/verdex-land/verdex/core/vector/geojson"
+	"github.com/verdex-land/verdex/core/vector/geopackage"
+	"github.com/verdex-land/verdex/core/vector/parquet"
+	"github.com/verdex-land/verdex/core/vector/shapefile"
+)
+
+// Readable are the endings of files that are read.
+const Readable = ".geojson, .json, .geojsonl, .gpkg, .shp, .parquet, .csv, .tsv"
+
+// Split takes FILE#LAYER apart.
+func Split(where string) (path, layer string) {
+	if _, err := os.Stat(where); err == nil {
+		return where, ""
+	}
+	if i := strings.LastIndexByte(where, '#'); i > 0 {
+		return where[:i], where[i+1:]
+	}
+	return where, ""
+}
+
+// Kind is the format of a file by its first bytes, or for text by its ending: geojson, geopackage, shapefile, parquet or
+// table; "" when it is none of them.
+func Kind(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", fault.Opening(path, err)
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		return "", fmt.Errorf("%s: it is a folder: name a file in it", path)
+	}
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return "", fault.Opening(path, err)
+	}
+	head = head[:n]
+	ending := strings.ToLower(filepath.Ext(path))
+	switch text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n\x1e"); {
+	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
+		return "geopackage", nil
+	case bytes.HasPrefix(head, []byte("PAR1")):
+		return "parquet", nil
+	case bytes.HasPrefix(head, []byte{0, 0, 0x27, 0x0a}):
+		return "shapefile", nil
+	case bytes.HasPrefix(text, []byte("{")), slices.Contains([]string{".geojson", ".geojsonl", ".ndjson", ".json"}, ending):
+		return "geojson", nil
+	case ending == ".csv" || ending == ".tsv" || ending == ".txt":
+		return "table", nil
+	}
+	return "", nil
+}
+
+// Read reads a file, of which layer names the layer; "" is the only one.
+func Read(path, layer string) (*vector.Layer, error) {
+	kind, err := Kind(path)
+	if err != nil {
+		return nil, err
+	}
+	if kind != "geopackage" && kind != "" && layer != "" {
+		return nil, fmt.Errorf("%s: only GeoPackages have layers to be named with #", path)
+	}
+	switch kind {
+	case "geojson":
+		return geojson.Read(path)
+	case "geopackage":
+		return geopackage.Read(path, layer)
+	case "shapefile":
+		return shapefile.Read(path)
+	case "parquet":
+		return parquet.Read(path)
+	case "table":
+		return delimited.Read(path)
+	}
+	if ending := strings.ToLower(filepath.Ext(path)); ending == ".dbf" || ending == ".shx" || ending == ".prj" {
+		return nil, fmt.Errorf("%s: it is a part of a shapefile: name the .shp", path)
+	}
+	return nil, fmt.Errorf("%s: it is no file of zones that is read (%s)", path, Readable)
+}
+
+// Part is one file that is written.
+type Part struct {
+	Path  string
+	Write func(path string) error // writes it under another name, for it to be renamed
+}
+
+// Writable are the endings of files that are written.
+const Writable = ".geojson, .geojsonl, .gpkg, .shp or .parquet"
+
+// CanWrite refuses an ending that is not written.
+func CanWrite(path string) error {
+	if !slices.Contains([]string{".geojson", ".json", ".geojsonl", ".gpkg", ".shp", ".parquet"}, strings.ToLower(filepath.Ext(path))) {
+		return fmt.Errorf("%s: features are written as %s: give the file one of these endings", path, Writable)
+	}
+	return nil
+}
+
+// Parts tells which files a layer becomes at a path, by its ending, and how they are written; what the format cannot hold
+// is noted. GeoJSON and GeoParquet hold longitude and latitude on WGS 84, to which outlines in another CRS are
+// carried.
+func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err error) {
+	if err := CanWrite(path); err != nil {
+		return nil, nil, err
+	}
+	stream := func(write func(io.Writer) error) []Part {
+		return []Part{{path, func(to string) (err error) {
+			f, err := os.OpenFile(to, os.O_WRONLY|os.O_TRUNC, 0)
+			if err != nil {
+				return err
+			}
+			defer func() {
+				if e := f.Close(); err == nil {
+					err = e
+				}
+			}()
+			return write(f)
+		}}}
+	}
+	switch ending := strings.ToLower(filepath.Ext(path)); ending {
+	case ".gpkg":
+		return []Part{{path, func(to string) error { return geopackage.Write(to, l) }}}, nil, nil
+	case ".shp":
+		files, notes, err := shapefile.Encode(l)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", path, err)
+		}
+		base := strings.TrimSuffix(path, filepath.Ext(path))
+		for _, e := range shapefile.Endings {
+			parts = append(parts, Part{base + e, func(to string) error { return os.WriteFile(to, files[e], 0o644) }})
+		}
+		return parts, notes, nil
+	default:
+		wgs84, err := earth.Lookup(4326)
+		if err != nil {
+			return nil, nil, err
+		}
+		d, note, err := vector.Carry(l, wgs84)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", path, err)
+		}
+		if note != "" {
+			notes = append(notes, note)
+		}
+		if ending == ".parquet" {
+			return stream(func(w io.Writer) error { return parquet.Write(w, d) }), notes, nil
+		}
+		return stream(func(w io.Writer) error { return geojson.Write(w, d, ending == ".geojsonl") }), notes, nil
+	}
+}

@@ -1,0 +1,236 @@
+// Package parquet reads and writes GeoParquet (version 1.1): Parquet files with outlines as well-known binary and a
+// note about them in JSON.
+package parquet
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/format"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/vector"
+)
+
+// geo is the note about outlines.
+type geo struct {
+	Version string               `json:"version"`
+	Primary string               `json:"primary_column"`
+	Columns map[string]geoColumn `json:"columns"`
+}
+
+type geoColumn struct {
+	Encoding    string          `json:"encoding"`
+	Types       []string        `json:"geometry_types"`
+	CRS         json.RawMessage `json:"crs,omitempty"`
+	Orientation string          `json:"orientation,omitempty"`
+	Box         []float64       `json:"bbox,omitempty"`
+}
+
+// Read reads a file.
+func Read(path string) (*vector.Layer, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	l := &vector.Layer{Source: path}
+	if err := Decode(f, info.Size(), l); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return l, nil
+}
+
+// Decode reads a file of the given size into a layer.
+func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
+	defer func() { // the library panics at some damages
+		if p := recover(); p != nil {
+			err = fmt.Errorf("it is damaged (%v)", p)
+		}
+	}()
+	f, err := parquet.OpenFile(r, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
+	if err != nil {
+		return fmt.Errorf("it is no Parquet file that can be read (%w)", err)
+	}
+	text, ok := f.Lookup("geo")
+	if !ok {
+		return errors.New("it is a Parquet file without a note about outlines (geo), so it is no GeoParquet")
+	}
+	var note geo
+	if err := json.Unmarshal([]byte(text), &note); err != nil {
+		return fmt.Errorf("its note about outlines (geo) is no JSON that is understood (%w)", err)
+	}
+	column, ok := note.Columns[note.Primary]
+	if !ok {
+		return fmt.Errorf("its note about outlines (geo) does not describe its column %q", note.Primary)
+	}
+	if !strings.EqualFold(column.Encoding, "WKB") {
+		return fmt.Errorf("its outlines are encoded as %q, but only WKB is read: write the file again with that encoding", column.Encoding)
+	}
+	if l.CRS, err = crs(column.CRS); err != nil {
+		l.CRSProblem = err.Error()
+	}
+	return rows(f, note.Primary, l)
+}
+
+// crs reads the CRS of a column, a definition in PROJJSON; without it, it is longitude and latitude on WGS 84.
+func crs(text json.RawMessage) (*earth.CRS, error) {
+	if len(text) == 0 {
+		return earth.Lookup(4326)
+	}
+	if string(text) == "null" {
+		return nil, errors.New("it states that its CRS is not known")
+	}
+	var c struct {
+		Name string
+		ID   struct {
+			Authority string
+			Code      any
+		}
+	}
+	if err := json.Unmarshal(text, &c); err != nil {
+		return nil, fmt.Errorf("its CRS is not understood (%w)", err)
+	}
+	code := fmt.Sprint(c.ID.Code)
+	switch {
+	case c.ID.Authority == "OGC" && (code == "CRS84" || code == "CRS84h"):
+		return earth.Lookup(4326)
+	case c.ID.Authority == "EPSG":
+		return earth.ParseCRS("EPSG:" + code)
+	}
+	return nil, fmt.Errorf("its CRS %q has no code of the EPSG dataset", c.Name)
+}
+
+// rows reads the features.
+func rows(f *parquet.File, primary string, l *vector.Layer) error {
+	leaves := f.Schema().Columns()
+	places := make([]int, len(leaves)) // by column: of the field; -1 for the outline, -2 for what is left out
+	var left []string
+	found := false
+	converters := make([]func(parquet.Value) any, len(leaves))
+	for i, path := range leaves {
+		leaf, ok := f.Schema().Lookup(path...)
+		switch {
+		case len(path) > 1 || !ok || leaf.Node.Repeated():
+			places[i] = -2
+			if !slices.Contains(left, path[0]) && path[0] != "bbox" {
+				left = append(left, path[0])
+			}
+		case path[0] == primary:
+			places[i], found = -1, true
+		default:
+			places[i] = len(l.Fields)
+			converters[i] = converter(leaf.Node)
+			l.Fields = append(l.Fields, vector.Field{Name: path[0]})
+		}
+	}
+	if !found {
+		return fmt.Errorf("it has no column %q, which is to hold its outlines", primary)
+	}
+	if len(left) > 0 {
+		l.Notes = append(l.Notes, "columns with lists or groups are left out: "+strings.Join(left, ", "))
+	}
+	buffer := make([]parquet.Row, 64)
+	for _, group := range f.RowGroups() {
+		r := group.Rows()
+		for {
+			n, err := r.ReadRows(buffer)
+			for _, row := range buffer[:n] {
+				feature := vector.Feature{Values: make([]any, len(l.Fields))}
+				for _, v := range row {
+					switch k := places[v.Column()]; {
+					case v.IsNull() || k == -2:
+					case k == -1:
+						if feature.Geometry, err = vector.FromWKB(v.ByteArray()); err != nil {
+							r.Close()
+							return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
+						}
+					default:
+						feature.Values[k] = converters[v.Column()](v)
+					}
+				}
+				l.Features = append(l.Features, feature)
+			}
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if err != nil || n == 0 {
+				r.Close()
+				return fmt.Errorf("its rows cannot be read after feature %d (%w)", len(l.Features), err)
+			}
+		}
+		if err := r.Close(); err != nil {
+			return err
+		}
+	}
+	l.Settle()
+	return nil
+}
+
+// converter turns values of a column into those of features.
+func converter(n parquet.Node) func(parquet.Value) any {
+	var logical format.LogicalTypeValue
+	if t := n.Type().LogicalType(); t != nil {
+		logical = t.Value
+	}
+	switch n.Type().Kind() {
+	case parquet.Boolean:
+		return func(v parquet.Value) any { return v.Boolean() }
+	case parquet.Int32:
+		switch t := logical.(type) {
+		case *format.DateType:
+			return func(v parquet.Value) any {
+				return time.Unix(int64(v.Int32())*86400, 0).UTC().Format(time.DateOnly)
+			}
+		case *format.DecimalType:
+			scale := math.Pow10(int(t.Scale))
+			return func(v parquet.Value) any { return float64(v.Int32()) / scale }
+		case *format.IntType:
+			if !t.IsSigned {
+				return func(v parquet.Value) any { return int64(uint32(v.Int32())) }
+			}
+		}
+		return func(v parquet.Value) any { return int64(v.Int32()) }
+	case parquet.Int64:
+		switch t := logical.(type) {
+		case *format.TimestampType:
+			perSecond := int64(time.Second / t.Unit.Value.Duration())
+			return func(v parquet.Value) any {
+				return time.Unix(v.Int64()/perSecond, v.Int64()%perSecond*int64(time.Second)/perSecond).UTC().Format(time.RFC3339Nano)
+			}
+		case *format.DecimalType:
+			scale := math.Pow10(int(t.Scale))
+			return func(v parquet.Value) any { return float64(v.Int64()) / scale }
+		}
+		return func(v parquet.Value) any { return v.Int64() }
+	case parquet.Float:
+		return func(v parquet.Value) any { return float64(v.Float()) }
+	case parquet.Double:
+		return func(v parquet.Value) any { return v.Double() }
+	case parquet.ByteArray, parquet.FixedLenByteArray:
+		return func(v parquet.Value) any {
+			if b := v.ByteArray(); logical == nil && !printable(b) {
+				return fmt.Sprintf("%d bytes", len(b))
+			}
+			return string(v.ByteArray())
+		}
+	}
+	return func(v parquet.Value) any { return v.String() }
+}
+
+func printable(b []byte) bool {
+	return !slices.ContainsFunc(b, func(c byte) bool { return c < ' ' && c != '\t' && c != '\n' && c != '\r' })
+}

@@ -1,0 +1,278 @@
+package shapefile
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/vector"
+)
+
+// Files are the parts of a shapefile by their endings: .shp, .shx, .dbf, .cpg and .prj.
+type Files map[string][]byte
+
+// Endings are those that Encode gives, the .shp last: once it is there, the others are too.
+var Endings = []string{".prj", ".cpg", ".dbf", ".shx", ".shp"}
+
+const longest = math.MaxInt32 // bytes of one part
+
+// Encode makes the parts of a shapefile. What the form cannot hold is an error or, where it is only shortened, a note:
+// names of fields have ten bytes, texts 254, a part two gigabytes.
+func Encode(l *vector.Layer) (Files, []string, error) {
+	prj, ok := l.CRS.WKT1()
+	if !ok {
+		return nil, nil, fmt.Errorf("the CRS %v cannot be written in a .prj file: choose GeoPackage or GeoJSON", l.CRS)
+	}
+	shp, shx, err := encodeShapes(l)
+	if err != nil {
+		return nil, nil, err
+	}
+	dbf, notes, err := encodeTable(l)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, part := range [][]byte{shp, dbf} {
+		if len(part) > longest {
+			return nil, nil, fmt.Errorf("a shapefile holds at most 2 GiB, and this would be %d MiB: choose GeoPackage", len(part)>>20)
+		}
+	}
+	return Files{".shp": shp, ".shx": shx, ".dbf": dbf, ".cpg": []byte("UTF-8\n"), ".prj": []byte(prj)}, notes, nil
+}
+
+func encodeShapes(l *vector.Layer) (shp, shx []byte, err error) {
+	kind := shapePolygon
+	if slices.ContainsFunc(l.Features, func(f vector.Feature) bool { return len(f.Geometry.Points) > 0 }) {
+		kind = shapeMultiPoint
+		if slices.ContainsFunc(l.Features, func(f vector.Feature) bool { return len(f.Geometry.Polygons) > 0 }) {
+			return nil, nil, fmt.Errorf("a shapefile holds either points or polygons, and here are both: choose GeoPackage")
+		}
+		if !slices.ContainsFunc(l.Features, func(f vector.Feature) bool { return len(f.Geometry.Points) > 1 }) {
+			kind = shapePoint
+		}
+	}
+	var body, index []byte
+	whole := emptyBox()
+	le := binary.LittleEndian
+	for i := range l.Features {
+		record, box := encodeShape(&l.Features[i].Geometry, kind)
+		whole = joinBoxes(whole, box)
+		head := binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, uint32(i+1)), uint32(len(record)/2))
+		index = binary.BigEndian.AppendUint32(index, uint32((100+len(body))/2))
+		index = binary.BigEndian.AppendUint32(index, uint32(len(record)/2))
+		body = append(append(body, head...), record...)
+		if len(body) > longest {
+			return nil, nil, fmt.Errorf("a shapefile holds at most 2 GiB, and this would be more: choose GeoPackage")
+		}
+	}
+	if math.IsInf(whole[0], 0) {
+		whole = [4]float64{}
+	}
+	header := func(length int) []byte {
+		h := make([]byte, 36, 100)
+		binary.BigEndian.PutUint32(h, 9994)
+		binary.BigEndian.PutUint32(h[24:], uint32(length/2))
+		le.PutUint32(h[28:], 1000)
+		le.PutUint32(h[32:], uint32(kind))
+		for _, v := range append(whole[:], 0, 0, 0, 0) {
+			h = le.AppendUint64(h, math.Float64bits(v))
+		}
+		return h
+	}
+	return append(header(100+len(body)), body...), append(header(100+len(index)), index...), nil
+}
+
+func emptyBox() [4]float64 {
+	return [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
+}
+
+func joinBoxes(a, b [4]float64) [4]float64 {
+	return [4]float64{math.Min(a[0], b[0]), math.Min(a[1], b[1]), math.Max(a[2], b[2]), math.Max(a[3], b[3])}
+}
+
+// encodeShape makes the content of a record. Shells run clockwise, holes the other way.
+func encodeShape(g *vector.Geometry, kind int) (b []byte, box [4]float64) {
+	le := binary.LittleEndian
+	box = emptyBox()
+	if len(g.Polygons) == 0 && len(g.Points) == 0 {
+		return le.AppendUint32(nil, shapeNull), box
+	}
+	put := func(b []byte, p vector.Point) []byte {
+		return le.AppendUint64(le.AppendUint64(b, math.Float64bits(p[0])), math.Float64bits(p[1]))
+	}
+	if kind == shapePoint {
+		return put(le.AppendUint32(nil, uint32(kind)), g.Points[0]), vector.Box(g.Points)
+	}
+	var parts []uint32
+	var all vector.Ring
+	if kind == shapeMultiPoint {
+		all = g.Points
+	}
+	for _, p := range g.Polygons {
+		for k, r := range p {
+			parts = append(parts, uint32(len(all)))
+			ring := slices.Clone(r)
+			if (earth.PlanarArea(ring) > 0) == (k == 0) {
+				slices.Reverse(ring)
+			}
+			all = append(append(all, ring...), ring[0])
+		}
+	}
+	box = vector.Box(all)
+	b = le.AppendUint32(nil, uint32(kind))
+	for _, v := range box {
+		b = le.AppendUint64(b, math.Float64bits(v))
+	}
+	if kind == shapePolygon {
+		b = le.AppendUint32(b, uint32(len(parts)))
+	}
+	b = le.AppendUint32(b, uint32(len(all)))
+	for _, p := range parts {
+		b = le.AppendUint32(b, p)
+	}
+	for _, p := range all {
+		b = put(b, p)
+	}
+	return b, box
+}
+
+// encodeTable makes the .dbf.
+func encodeTable(l *vector.Layer) ([]byte, []string, error) {
+	fields := l.Fields
+	values := func(f *vector.Feature, i int) any { return f.Values[i] }
+	if len(fields) == 0 { // the form wants one
+		fields = []vector.Field{{Name: "id", Kind: vector.Integer}}
+		n := int64(0)
+		values = func(*vector.Feature, int) any { n++; return n }
+	}
+	if len(fields) > 255 {
+		return nil, nil, fmt.Errorf("a shapefile holds at most 255 fields, and here are %d: choose GeoPackage, or fewer", len(fields))
+	}
+	names, notes := shortNames(fields)
+	kinds := map[vector.Kind]byte{vector.Text: 'C', vector.Integer: 'N', vector.Real: 'N', vector.Boolean: 'L'}
+	widths := make([]int, len(fields))
+	rows := make([][]string, len(l.Features))
+	var cut []string
+	for k := range l.Features {
+		rows[k] = make([]string, len(fields))
+		for i, f := range fields {
+			text := cell(values(&l.Features[k], i))
+			if f.Kind == vector.Text && len(text) > 254 {
+				for text = text[:254]; !utf8.ValidString(text); {
+					text = text[:len(text)-1]
+				}
+				if !slices.Contains(cut, f.Name) {
+					cut = append(cut, f.Name)
+				}
+			}
+			rows[k][i] = text
+			widths[i] = max(widths[i], len(text))
+		}
+	}
+	if len(cut) > 0 {
+		notes = append(notes, fmt.Sprintf("a shapefile's texts have at most 254 bytes: longer ones are cut in %s", strings.Join(cut, ", ")))
+	}
+	now := time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC) // the same content makes the same bytes
+	head := []byte{3, byte(now.Year() - 1900), byte(now.Month()), byte(now.Day())}
+	length := 1
+	var descriptions []byte
+	for i, f := range fields {
+		decimals := 0
+		switch f.Kind {
+		case vector.Real:
+			widths[i], decimals = 24, 15
+		case vector.Integer:
+			widths[i] = max(widths[i], 9)
+		case vector.Boolean:
+			widths[i] = 1
+		default:
+			widths[i] = max(widths[i], 1)
+		}
+		d := make([]byte, 32)
+		copy(d[:10], names[i])
+		d[11], d[16], d[17] = kinds[f.Kind], byte(widths[i]), byte(decimals)
+		descriptions = append(descriptions, d...)
+		length += widths[i]
+	}
+	if length > math.MaxUint16 {
+		return nil, nil, fmt.Errorf("a row of a shapefile holds at most 65,535 bytes, and this would be %d: choose GeoPackage, or fewer fields", length)
+	}
+	le := binary.LittleEndian
+	head = le.AppendUint32(head, uint32(len(rows)))
+	head = le.AppendUint16(head, uint16(33+len(descriptions)))
+	head = le.AppendUint16(head, uint16(length))
+	head = append(head, make([]byte, 20)...)
+	var b bytes.Buffer
+	b.Write(head)
+	b.Write(descriptions)
+	b.WriteByte(0x0d)
+	for _, row := range rows {
+		b.WriteByte(' ')
+		for i, text := range row {
+			pad := strings.Repeat(" ", widths[i]-len(text))
+			if fields[i].Kind == vector.Text || fields[i].Kind == vector.Boolean {
+				b.WriteString(text + pad)
+			} else {
+				b.WriteString(pad + text)
+			}
+		}
+	}
+	b.WriteByte(0x1a)
+	return b.Bytes(), notes, nil
+}
+
+func cell(v any) string {
+	switch t := v.(type) {
+	case bool:
+		if t {
+			return "T"
+		}
+		return "F"
+	case float64:
+		if math.IsNaN(t) || math.IsInf(t, 0) {
+			return ""
+		}
+		text := strconv.FormatFloat(t, 'f', -1, 64)
+		if len(text) > 24 {
+			text = strconv.FormatFloat(t, 'e', 15, 64)
+		}
+		return text
+	}
+	return vector.TextOf(v)
+}
+
+// shortNames cuts names of fields to ten bytes, such that they stay different, and notes what was cut.
+func shortNames(fields []vector.Field) (out []string, notes []string) {
+	taken := map[string]bool{}
+	var changed []string
+	for _, f := range fields {
+		short := func(n int) string {
+			s := f.Name
+			for len(s) > n {
+				_, size := utf8.DecodeLastRuneInString(s)
+				s = s[:len(s)-size]
+			}
+			return s
+		}
+		name := short(10)
+		for k := 1; taken[strings.ToLower(name)] || name == ""; k++ {
+			suffix := "_" + strconv.Itoa(k)
+			name = short(10-len(suffix)) + suffix
+		}
+		taken[strings.ToLower(name)] = true
+		if name != f.Name {
+			changed = append(changed, f.Name+" → "+name)
+		}
+		out = append(out, name)
+	}
+	if len(changed) > 0 {
+		notes = append(notes, "a shapefile's names have at most ten bytes: "+strings.Join(changed, ", "))
+	}
+	return out, notes
+}

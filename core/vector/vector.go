@@ -1,0 +1,164 @@
+// Package vector holds layers of features: outlines or points with attributes, as files of zones have them.
+//
+// Each format has a folder of its own, which reads a file to a [Layer] or writes one; folder open finds which
+// format a file has. What zones become of features is for package zone.
+package vector
+
+import (
+	"math"
+	"strconv"
+
+	"github.com/verdex-land/verdex/core/earth"
+)
+
+// Point is a position in CRS coordinates: x and y, or longitude and latitude.
+type Point = [2]float64
+
+// Ring is a closed outline; its last point joins its first and is not repeated.
+type Ring []Point
+
+// Polygon is a shell followed by its holes.
+type Polygon []Ring
+
+// Geometry is what a feature covers. Lines are not kept, only that they are such.
+type Geometry struct {
+	Type     string // Polygon, MultiPolygon, Point, LineString and so on; "" when there is none
+	Polygons []Polygon
+	Points   []Point
+}
+
+// Empty reports whether there is no ground and no point.
+func (g *Geometry) Empty() bool { return len(g.Polygons) == 0 && len(g.Points) == 0 }
+
+// Field is an attribute of a layer.
+type Field struct {
+	Name string
+	Kind Kind
+}
+
+// Kind is what the values of a field are.
+type Kind uint8
+
+// The kinds of fields. Dates and times are texts, in the form of ISO 8601.
+const (
+	Text Kind = iota
+	Integer
+	Real
+	Boolean
+)
+
+func (k Kind) String() string { return [...]string{"text", "whole number", "number", "true/false"}[k] }
+
+// Feature is one feature. Values has one for each field of the layer: nil, string, int64, float64 or bool.
+type Feature struct {
+	ID       string // the file's own identifier, when it has one
+	Values   []any
+	Geometry Geometry
+}
+
+// Layer is what a file, or one layer of it, holds.
+type Layer struct {
+	Source     string // the file, for messages
+	Name       string // of the layer, where a file has several
+	CRS        *earth.CRS
+	CRSProblem string // why CRS is nil
+	Fields     []Field
+	Features   []Feature
+	Notes      []string // for the user: what was assumed
+}
+
+// Field is the index of a field, -1 when there is none of that name.
+func (l *Layer) Field(name string) int {
+	for i, f := range l.Fields {
+		if f.Name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// FieldNames are the names of the fields.
+func (l *Layer) FieldNames() []string {
+	out := make([]string, len(l.Fields))
+	for i, f := range l.Fields {
+		out[i] = f.Name
+	}
+	return out
+}
+
+// TextOf is a value as text, "" for nil. Numbers have as many digits as it takes to tell them apart.
+func TextOf(v any) string {
+	switch t := v.(type) {
+	case string:
+		return t
+	case int64:
+		return strconv.FormatInt(t, 10)
+	case float64:
+		if a := math.Abs(t); a != 0 && (a < 1e-6 || a >= 1e21) {
+			return strconv.FormatFloat(t, 'g', -1, 64)
+		}
+		return strconv.FormatFloat(t, 'f', -1, 64)
+	case bool:
+		return strconv.FormatBool(t)
+	}
+	return ""
+}
+
+// Number is a value as a number; ok is false for texts, truths and nil.
+func Number(v any) (n float64, ok bool) {
+	switch t := v.(type) {
+	case int64:
+		return float64(t), true
+	case float64:
+		return t, true
+	}
+	return 0, false
+}
+
+// Settle finds the kind of each field from the values: of numbers, whole ones only when all are; of different
+// kinds, text. Values are changed to that kind.
+func (l *Layer) Settle() {
+	for i := range l.Fields {
+		var seen [4]bool
+		for _, f := range l.Features {
+			switch f.Values[i].(type) {
+			case string:
+				seen[Text] = true
+			case int64:
+				seen[Integer] = true
+			case float64:
+				seen[Real] = true
+			case bool:
+				seen[Boolean] = true
+			}
+		}
+		numbers := seen[Integer] || seen[Real]
+		kind := Text
+		switch {
+		case seen[Text] || numbers && seen[Boolean]:
+		case seen[Real]:
+			kind = Real
+		case seen[Integer]:
+			kind = Integer
+		case seen[Boolean]:
+			kind = Boolean
+		}
+		l.Fields[i].Kind = kind
+		for k := range l.Features {
+			v := &l.Features[k].Values[i]
+			switch n := (*v).(type) {
+			case nil:
+			case int64:
+				if kind == Real {
+					*v = float64(n)
+				} else if kind == Text {
+					*v = TextOf(n)
+				}
+			default:
+				if kind == Text {
+					*v = TextOf(n)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
+	rasters "github.com/verdex-land/verdex/core/raster/open"
+	"github.com/verdex-land/verdex/core/vector"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// isVector reports whether a path, with or without #LAYER, names a file of features.
+func isVector(where string) bool {
+	path, _ := vectors.Split(where)
+	kind, err := vectors.Kind(path)
+	return err == nil && kind != ""
+}
+
+// loadZones reads ZONES with the options that say which of its features are zones.
+func loadZones(ctx context.Context, c *cli.Command, where string) (*zone.Set, error) {
+	selection := zone.Selection{IDField: c.String("zone-id"), NameField: c.String("zone-name")}
+	var err error
+	if selection.Condition, err = condition(c); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(where); err != nil && zone.IsText(where) {
+		if selection.Condition != nil {
+			return nil, usage("--where picks from a file of zones, and --zones is a zone by itself")
+		}
+		crs, err := zonesCRS(c)
+		if err != nil {
+			return nil, err
+		}
+		return zone.FromText(where, crs)
+	}
+	l, err := loadLayer(ctx, c, where)
+	if err != nil {
+		return nil, err
+	}
+	return zone.FromLayer(l, selection)
+}
+
+// condition reads --where.
+func condition(c *cli.Command) (*cql.Expr, error) {
+	text := c.String("where")
+	if text == "" {
+		return nil, nil
+	}
+	e, err := cql.ParseCondition(text)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("--where: %w", err)}
+	}
+	return e, nil
+}
+
+// zonesCRS reads --zones-crs, nil without it.
+func zonesCRS(c *cli.Command) (*earth.CRS, error) {
+	text := c.String("zones-crs")
+	if text == "" {
+		return nil, nil
+	}
+	crs, err := parseCRS(text)
+	if err != nil {
+		return nil, fmt.Errorf("--zones-crs: %w", err)
+	}
+	return crs, nil
+}
+
+// loadLayer reads the features of a file, or of a raster of zone ids, and gives them the CRS of --zones-crs.
+func loadLayer(ctx context.Context, c *cli.Command, where string) (*vector.Layer, error) {
+	crs, err := zonesCRS(c)
+	if err != nil {
+		return nil, err
+	}
+	path, layer := vectors.Split(where)
+	kind, err := vectors.Kind(path)
+	if err != nil {
+		return nil, err
+	}
+	var l *vector.Layer
+	if kind == "" && isRaster(path) {
+		l, err = rasterZones(ctx, c, path)
+	} else if c.String("zone-names") != "" {
+		return nil, usage("--zone-names is for a raster of zone ids, and %s is none", path)
+	} else {
+		l, err = vectors.Read(path, layer)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if crs != nil {
+		l.CRS, l.CRSProblem = crs, ""
+	}
+	return l, nil
+}
+
+// rasterZones reads a raster of zone ids, with the names of --zone-names.
+func rasterZones(ctx context.Context, c *cli.Command, path string) (*vector.Layer, error) {
+	f, err := rasters.Raster(path, 1)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if h := f.Header(); h.CellsProblem != "" || h.Unplaced {
+		return nil, fmt.Errorf("%s: %s%s", path, h.CellsProblem, h.CRSProblem)
+	}
+	var names map[int64]string
+	if table := c.String("zone-names"); table != "" {
+		if names, err = readNames(table); err != nil {
+			return nil, err
+		}
+	}
+	return zone.FromRaster(ctx, f, names)
+}
+
+// readNames reads a table with the columns code and name.
+func readNames(path string) (map[int64]string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	defer f.Close()
+	r := csv.NewReader(f)
+	head, err := r.Read()
+	if err != nil {
+		return nil, fmt.Errorf("%s: it is no table with a line of names (%w)", path, err)
+	}
+	for i := range head {
+		head[i] = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(head[i], "\ufeff")))
+	}
+	code, name := slices.Index(head, "code"), slices.Index(head, "name")
+	if code < 0 || name < 0 {
+		return nil, fmt.Errorf("%s: it needs the columns code and name (it has %s)", path, strings.Join(head, ", "))
+	}
+	out := map[int64]string{}
+	for {
+		row, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		line, _ := r.FieldPos(0)
+		id, err := strconv.ParseInt(strings.TrimSpace(row[code]), 10, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%s: line %d: the code %q is no whole number", path, line, row[code])
+		}
+		if _, twice := out[id]; twice {
+			return nil, fmt.Errorf("%s: line %d: the code %d comes twice", path, line, id)
+		}
+		out[id] = row[name]
+	}
+}
+
+// writeLayer writes features to a file whose ending says the format, and tells how many and where.
+func writeLayer(path string, l *vector.Layer, r *reporter) error {
+	parts, notes, err := vectors.Parts(path, l)
+	if err != nil {
+		return err
+	}
+	var files []fileToWrite
+	for _, p := range parts {
+		files = append(files, fileToWrite{p.Path, p.Write})
+	}
+	if err := writeFiles(files); err != nil {
+		return err
+	}
+	r.notes(notes)
+	kind := "feature"
+	if len(l.Features) != 1 {
+		kind = "features"
+	}
+	r.note(fmt.Sprintf("%s: %s %s", path, group(float64(len(l.Features)), 0), kind))
+	return nil
+}
