@@ -1,18 +1,139 @@
 package vector
 
 import (
+	"encoding/binary"
+	"errors"
 	"fmt"
+	"math"
 
 	"github.com/peterstace/simplefeatures/geom"
 )
 
-// FromWKB reads well-known binary, as GeoPackage and GeoParquet have it. Heights and measures are left out.
+// FromWKB reads well-known binary, as GeoPackage and GeoParquet have it: ISO 13249-3 with heights and measures, which are
+// left out, and the older marks of these in the upper bits of the type. No count in it is believed before as
+// many bytes have been seen; the library's reader takes the memory first.
 func FromWKB(b []byte) (Geometry, error) {
-	g, err := geom.UnmarshalWKB(b, geom.NoValidate{})
-	if err != nil {
-		return Geometry{}, fmt.Errorf("its geometry is damaged (%w)", err)
+	r := wkbReader{b: b}
+	var g Geometry
+	t, err := r.geometry(&g, 0)
+	g.Type = t
+	return g, err
+}
+
+type wkbReader struct {
+	b     []byte
+	order binary.ByteOrder
+	size  int // of a position
+}
+
+var errWKB = errors.New("its geometry is damaged: it counts more than it holds")
+
+// wkbTypes are the names of the kinds, from 1 on.
+var wkbTypes = [...]string{"", "Point", "LineString", "Polygon", "MultiPoint", "MultiLineString", "MultiPolygon", "GeometryCollection"}
+
+// geometry reads one geometry, which may hold others, and adds its points or polygons.
+func (r *wkbReader) geometry(g *Geometry, depth int) (string, error) {
+	if len(r.b) < 5 {
+		return "", errWKB
 	}
-	return fromGeom(g), nil
+	switch r.b[0] {
+	case 0:
+		r.order = binary.BigEndian
+	case 1:
+		r.order = binary.LittleEndian
+	default:
+		return "", errors.New("its geometry is damaged: it states no order of bytes")
+	}
+	code := r.order.Uint32(r.b[1:])
+	r.b = r.b[5:]
+	r.size = 16
+	if code&0xe0000000 != 0 { // marks of heights, measures and a CRS number
+		if code&0x80000000 != 0 {
+			r.size += 8
+		}
+		if code&0x40000000 != 0 {
+			r.size += 8
+		}
+		if code&0x20000000 != 0 {
+			if len(r.b) < 4 {
+				return "", errWKB
+			}
+			r.b = r.b[4:]
+		}
+		code &= 0x1fffffff
+	} else {
+		r.size += [...]int{0, 8, 8, 16}[min(code/1000, 3)]
+		code %= 1000
+	}
+	if code < 1 || int(code) >= len(wkbTypes) {
+		return "", fmt.Errorf("its geometry is of a kind (%d) that is not read", code)
+	}
+	name := wkbTypes[code]
+	switch code {
+	case 1:
+		if len(r.b) < r.size {
+			return name, errWKB
+		}
+		if p := r.point(); !math.IsNaN(p[0]) { // an empty point
+			g.Points = append(g.Points, p)
+		}
+		return name, nil
+	case 2:
+		_, err := r.points()
+		return name, err
+	case 3:
+		n, err := r.count(4)
+		var p Polygon
+		for ; n > 0 && err == nil; n-- {
+			var ring Ring
+			if ring, err = r.points(); len(ring) > 1 && ring[0] == ring[len(ring)-1] {
+				ring = ring[:len(ring)-1]
+			}
+			p = append(p, ring)
+		}
+		if len(p) > 0 && len(p[0]) > 0 {
+			g.Polygons = append(g.Polygons, p)
+		}
+		return name, err
+	}
+	if depth > 8 {
+		return name, errors.New("its geometry is nested too deep")
+	}
+	n, err := r.count(5)
+	for ; n > 0 && err == nil; n-- {
+		_, err = r.geometry(g, depth+1)
+	}
+	return name, err
+}
+
+// count reads how many things of at least so many bytes follow.
+func (r *wkbReader) count(least int) (int, error) {
+	if len(r.b) < 4 {
+		return 0, errWKB
+	}
+	n := uint64(r.order.Uint32(r.b))
+	if r.b = r.b[4:]; n*uint64(least) > uint64(len(r.b)) {
+		return 0, errWKB
+	}
+	return int(n), nil
+}
+
+func (r *wkbReader) points() (Ring, error) {
+	n, err := r.count(r.size)
+	if err != nil {
+		return nil, err
+	}
+	out := make(Ring, n)
+	for i := range out {
+		out[i] = r.point()
+	}
+	return out, nil
+}
+
+func (r *wkbReader) point() Point {
+	p := Point{math.Float64frombits(r.order.Uint64(r.b)), math.Float64frombits(r.order.Uint64(r.b[8:]))}
+	r.b = r.b[r.size:]
+	return p
 }
 
 // FromWKT reads well-known text.

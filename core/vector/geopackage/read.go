@@ -149,6 +149,10 @@ func read(db *sql.DB, l *vector.Layer) error {
 			l.Fields = append(l.Fields, vector.Field{Name: c})
 		}
 	}
+	types, err := rows.ColumnTypes()
+	if err != nil {
+		return err
+	}
 	values := make([]any, len(columns))
 	at := make([]any, len(columns))
 	for i := range values {
@@ -165,6 +169,9 @@ func read(db *sql.DB, l *vector.Layer) error {
 					return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
 				}
 				continue
+			}
+			if n, ok := v.(int64); ok && strings.EqualFold(types[i].DatabaseTypeName(), "BOOLEAN") {
+				v = n != 0
 			}
 			f.Values = append(f.Values, value(v))
 		}

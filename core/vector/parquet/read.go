@@ -3,6 +3,7 @@
 package parquet
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -61,6 +62,16 @@ func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 			err = fmt.Errorf("it is damaged (%v)", p)
 		}
 	}()
+	var tail [8]byte // the library takes memory for the footer before it knows that there is one
+	if size < 12 {
+		return errors.New("it is no Parquet file: it is too short")
+	}
+	if _, err := r.ReadAt(tail[:], size-8); err != nil {
+		return err
+	}
+	if n := int64(binary.LittleEndian.Uint32(tail[:])); string(tail[4:]) != "PAR1" || n > size-12 {
+		return errors.New("it is no Parquet file that can be read: it does not end like one, so it may be cut off")
+	}
 	f, err := parquet.OpenFile(r, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 	if err != nil {
 		return fmt.Errorf("it is no Parquet file that can be read (%w)", err)

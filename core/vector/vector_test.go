@@ -1,0 +1,42 @@
+package vector
+
+import (
+	"testing"
+
+	"github.com/peterstace/simplefeatures/geom"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Well-known binary as the library writes it, of every kind and with heights and measures, is read as its text is.
+func TestWKBIsReadAsItsText(t *testing.T) {
+	for _, text := range []string{
+		"POINT(1 2)", "POINT EMPTY", "POINT Z(1 2 3)", "MULTIPOINT((1 2),(3 4))", "LINESTRING(1 2,3 4)", "POLYGON EMPTY",
+		"POLYGON((0 0,4 0,4 4,0 0),(1 0.5,2 0.5,2 1,1 0.5))", "POLYGON Z((0 0 1,4 0 2,4 4 3,0 0 1))", "POLYGON ZM((0 0 1 9,4 0 2 9,4 4 3 9,0 0 1 9))",
+		"POLYGON M((0 0 1,4 0 2,4 4 3,0 0 1))", "MULTIPOLYGON(((0 0,4 0,4 4,0 0)),((10 0,14 0,14 4,10 0),(11 0.5,12 0.5,12 1,11 0.5)))",
+		"GEOMETRYCOLLECTION(POINT(1 2),POLYGON((0 0,4 0,4 4,0 0)),GEOMETRYCOLLECTION(POINT(5 6)))", "MULTILINESTRING((1 2,3 4))",
+	} {
+		g, err := geom.UnmarshalWKT(text)
+		require.NoError(t, err)
+		want, err := FromWKT(text)
+		require.NoError(t, err)
+		b := g.AsBinary()
+		got, err := FromWKB(b)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+		for n := range b { // cut off anywhere, it is refused
+			_, err := FromWKB(b[:n])
+			assert.Error(t, err, "%s: %d", text, n)
+		}
+	}
+}
+
+func TestNest(t *testing.T) {
+	clockwise := func(x, y, d float64) Ring { return Ring{{x, y}, {x, y + d}, {x + d, y + d}, {x + d, y}} }
+	other := func(x, y, d float64) Ring { return Ring{{x, y}, {x + d, y}, {x + d, y + d}, {x, y + d}} }
+	island := clockwise(4, 4, 2)
+	got := Nest([]Ring{other(1, 1, 8), clockwise(0, 0, 10), island, other(20, 0, 1), {}})
+	assert.Equal(t, []Polygon{{clockwise(0, 0, 10), other(1, 1, 8)}, {island}, {other(20, 0, 1)}}, got)
+	// A hole that touches its shell at a corner.
+	assert.Len(t, Nest([]Ring{clockwise(0, 0, 10), other(0, 0, 3)}), 1)
+}
