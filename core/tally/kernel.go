@@ -73,10 +73,10 @@ type kernel struct {
 	counter counter // for one layer of bytes
 }
 
-func newKernel(layers []raster.Source, areas *raster.Areas) *kernel {
+func newKernel(layers []raster.Source, areas *raster.Areas, most int) *kernel {
 	k := &kernel{areas: areas, counter: newCounter()}
 	for _, s := range layers {
-		k.layers = append(k.layers, newLayer(s))
+		k.layers = append(k.layers, newLayer(s, most))
 	}
 	if len(layers) == 2 {
 		k.joint = map[uint64]int32{}
@@ -343,11 +343,17 @@ func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, i
 	k.present[s>>6] |= 1 << (s & 63)
 	x := &k.extents[s]
 	x.Shares.AddInt(share)
-	x.Cut.AddProduct(share, seg.A+d*(seg.B+d*seg.C))
-	x.Cut.AddProduct(m.X, seg.B+2*d*seg.C)
-	x.Cut.AddProduct(m.Y, seg.Gy)
-	x.Cut.AddProduct(m.YY, seg.Gyy)
+	x.Cut.Add(cutArea(share, m, seg, d))
 	return nil
+}
+
+// cutArea is the area of the part of a cell that lies in a zone, in units/zone.Unit; d is its column within the segment.
+func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
+	a.AddProduct(share, seg.A+d*(seg.B+d*seg.C))
+	a.AddProduct(m.X, seg.B+2*d*seg.C)
+	a.AddProduct(m.Y, seg.Gy)
+	a.AddProduct(m.YY, seg.Gyy)
+	return a
 }
 
 // cutAlike adds the cut cells of a row of one layer where all cells have the same area: their

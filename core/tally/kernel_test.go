@@ -9,7 +9,7 @@ import (
 // BenchmarkKernel counts a tile in memory with runs of 14 cells on average.
 func BenchmarkKernel(b *testing.B) {
 	src := patches(512)
-	k := newKernel([]raster.Source{src}, &raster.Areas{})
+	k := newKernel([]raster.Source{src}, &raster.Areas{}, maxValues)
 	if err := k.load(raster.Window{Width: 512, Height: 512}); err != nil {
 		b.Fatal(err)
 	}

@@ -16,10 +16,11 @@ type layer struct {
 	large  map[uint64]int32
 	lastV  uint64
 	lastS  int32
+	most   int // values
 }
 
-func newLayer(s raster.Source) *layer {
-	l := &layer{name: s.Header().Name, reader: s.NewReader(), lastS: -1}
+func newLayer(s raster.Source, most int) *layer {
+	l := &layer{most: most, name: s.Header().Name, reader: s.NewReader(), lastS: -1}
 	switch s.Header().Type.Bytes() {
 	case 1: // a byte is its own slot
 		l.small = make([]int32, 1<<8)
@@ -77,8 +78,8 @@ func (l *layer) slot(i int) (int32, error) {
 		}
 	}
 	s := int32(len(l.values))
-	if s >= maxValues {
-		return 0, tooMany(l.name)
+	if int(s) >= l.most {
+		return 0, tooMany(l.name, l.most)
 	}
 	l.values = append(l.values, c.At(i, 0))
 	if l.small != nil {

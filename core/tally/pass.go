@@ -30,6 +30,7 @@ type Request struct {
 	Placement *zone.Placement // of Zones on the grid of the layers
 	Centres   bool            // edges by cell centres instead of exact shares
 	Threads   int             // 0 takes all processors
+	Values    int             // how many different values a layer may have; 0 is 65,536
 	// Progress, when not nil, is told from time to time how many of the tiles that zones touch
 	// are done. Calls come from several goroutines.
 	Progress func(done, total int)
@@ -85,7 +86,7 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	workers := make([]*worker, threads)
 	var wg sync.WaitGroup
 	for i := range workers {
-		w := &worker{pass: p, kernel: newKernel(req.Layers, areas), zones: map[int32]*totals{}}
+		w := &worker{pass: p, kernel: newKernel(req.Layers, areas, max(maxValues, req.Values)), zones: map[int32]*totals{}}
 		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform, Coarse: areas.Coarse()}
 		workers[i] = w
 		wg.Go(func() {
@@ -113,8 +114,8 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 				seen[math.Float64bits(v)] = true
 			}
 		}
-		if len(seen) > maxValues {
-			return nil, tooMany(l.Header().Name)
+		if most := max(maxValues, req.Values); len(seen) > most {
+			return nil, tooMany(l.Header().Name, most)
 		}
 	}
 	return p.gather(workers), nil
@@ -129,8 +130,8 @@ func IsTooMany(err error) bool {
 	return errors.As(err, &e)
 }
 
-func tooMany(name string) error {
-	return errTooMany{fmt.Errorf("%s: it has more than %d different values, so it holds measurements and not classes: put them into classes first", name, maxValues)}
+func tooMany(name string, most int) error {
+	return errTooMany{fmt.Errorf("%s: it has more than %d different values, so it holds measurements and not classes: put them into classes first", name, most)}
 }
 
 type pass struct {
@@ -228,6 +229,31 @@ type worker struct {
 type totals struct {
 	slots   []int32
 	extents []Extent
+	at      map[int32]int32 // place of a slot, when there are many
+}
+
+// find is the place of a slot, which is made when there is none. A legend's few slots are looked through.
+func (t *totals) find(s int32) int {
+	const few = 48
+	if t.at == nil {
+		if i := slices.Index(t.slots, s); i >= 0 {
+			return i
+		}
+		if len(t.slots) == few {
+			t.at = make(map[int32]int32, 4*few)
+			for i, s := range t.slots {
+				t.at[s] = int32(i)
+			}
+		}
+	} else if i, ok := t.at[s]; ok {
+		return int(i)
+	}
+	i := len(t.slots)
+	t.slots, t.extents = append(t.slots, s), append(t.extents, Extent{})
+	if t.at != nil {
+		t.at[s] = int32(i)
+	}
+	return i
 }
 
 func (w *worker) run(ctx context.Context) error {
@@ -285,13 +311,7 @@ func (w *worker) take(z int32) {
 	}
 	k := w.kernel
 	for s := range k.slots() {
-		i := slices.Index(t.slots, s)
-		if i < 0 {
-			i = len(t.slots)
-			t.slots = append(t.slots, s)
-			t.extents = append(t.extents, Extent{})
-		}
-		t.extents[i].Add(k.extents[s])
+		t.extents[t.find(s)].Add(k.extents[s])
 		k.extents[s] = Extent{}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -218,11 +219,11 @@ func (z *zonesReport) onRaster(c *cli.Command, l *vector.Layer, path string, r *
 
 func (z *zonesReport) paint(c *cli.Command, layer, beside string) error {
 	out := newCanvas(c.Root().Writer)
+	order := slices.SortedFunc(maps.Keys(z.Kinds), func(a, b string) int { return cmp.Or(z.Kinds[b]-z.Kinds[a], cmp.Compare(a, b)) })
 	var kinds []string
-	for k, n := range z.Kinds {
-		kinds = append(kinds, fmt.Sprintf("%s %s", group(float64(n), 0), k))
+	for _, k := range order {
+		kinds = append(kinds, fmt.Sprintf("%s %s", group(float64(z.Kinds[k]), 0), k))
 	}
-	slices.Sort(kinds)
 	facts := []fact{{"file", z.File}, {"format", z.Format}}
 	if layer != "" {
 		facts = append(facts, fact{"layer", layer})

@@ -15,6 +15,8 @@ import (
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -39,6 +41,7 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of rules over --layer, instead of a raster of classes"},
 			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
 			&cli.StringFlag{Name: "layout", Value: "long", Usage: "`long` (a row for each class) or wide (a row for each zone)"},
+			&cli.StringFlag{Name: "attach", Usage: "write the zones with the areas as columns to `FILE`, too: " + vectors.Writable},
 		}, outputFlags),
 		Action: measure,
 	}
@@ -60,6 +63,18 @@ func measure(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	with := c.String("attach")
+	if with != "" {
+		if where := c.String("zones"); where == "" || zone.IsText(where) {
+			return usage("--attach puts the areas onto the zones of a file, which --zones is to name")
+		}
+		if err := vectors.CanWrite(with); err != nil {
+			return usageError{err}
+		}
+		if err := checkNewLayer(with, c.Bool("force")); err != nil {
+			return err
+		}
+	}
 	comp, err := compose(ctx, c, c.Args().Slice(), r)
 	if err != nil {
 		return err
@@ -80,6 +95,15 @@ func measure(ctx context.Context, c *cli.Command) error {
 		r.notes(comp.Notes)
 	}
 	r.warnings(comp.Warnings)
+	if with != "" {
+		columns, err := ofComposition(comp)
+		if err != nil {
+			return err
+		}
+		if err := attachTo(ctx, c, columns, "zone_id", with, r); err != nil {
+			return err
+		}
+	}
 	if c.Bool("strict") && r.warned > 0 {
 		return errStrict
 	}

@@ -38,6 +38,55 @@ func Read(path string) (*vector.Layer, error) {
 
 // Parse reads the text of a table; source is its name in messages.
 func Parse(source string, data []byte) (*vector.Layer, error) {
+	t, err := parse(source, data)
+	if err != nil {
+		return nil, err
+	}
+	l := &vector.Layer{Source: source}
+	outline, lon, lat := find(t.head, outlineNames), find(t.head, longitudeNames), find(t.head, latitudeNames)
+	if outline < 0 && (lon < 0 || lat < 0) {
+		return nil, fmt.Errorf("%s: it has no column of outlines (%s) and none of longitude and latitude: name the column with WKT so (columns: %s)", source, strings.Join(outlineNames, ", "), strings.Join(t.head, ", "))
+	}
+	for i, row := range t.rows {
+		g, code, err := geometry(row, outline, lon, lat)
+		if err == nil && code != 0 {
+			err = stateCRS(l, code)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: line %d: %w", source, t.lines[i], err)
+		}
+		l.Features = append(l.Features, vector.Feature{Geometry: g})
+	}
+	t.columns(l, outline)
+	if l.CRS == nil {
+		settleCRS(l)
+	}
+	return l, nil
+}
+
+// ReadTable reads a table whose rows have no place: features without a geometry.
+func ReadTable(path string) (*vector.Layer, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	t, err := parse(path, data)
+	if err != nil {
+		return nil, err
+	}
+	l := &vector.Layer{Source: path, Features: make([]vector.Feature, len(t.rows))}
+	t.columns(l, -1)
+	return l, nil
+}
+
+// text is a table as it stands in the file.
+type text struct {
+	head  []string
+	rows  [][]string
+	lines []int // of the file, by row
+}
+
+func parse(source string, data []byte) (*text, error) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	if !utf8.Valid(data) {
 		return nil, fmt.Errorf("%s: it is not UTF-8: save it with that encoding", source)
@@ -45,52 +94,48 @@ func Parse(source string, data []byte) (*vector.Layer, error) {
 	r := csv.NewReader(bytes.NewReader(data))
 	r.Comma = separator(data)
 	r.FieldsPerRecord = 0
-	head, err := r.Read()
-	if err != nil {
+	t := &text{}
+	var err error
+	if t.head, err = r.Read(); err != nil {
 		return nil, fmt.Errorf("%s: it is no table with a line of names: %w", source, csvError(err))
 	}
-	l := &vector.Layer{Source: source}
-	outline, lon, lat := find(head, outlineNames), find(head, longitudeNames), find(head, latitudeNames)
-	if outline < 0 && (lon < 0 || lat < 0) {
-		return nil, fmt.Errorf("%s: it has no column of outlines (%s) and none of longitude and latitude: name the column with WKT so (columns: %s)", source, strings.Join(outlineNames, ", "), strings.Join(head, ", "))
+	for i := range t.head {
+		t.head[i] = strings.TrimSpace(t.head[i])
 	}
-	texts := [][]string{}
 	for {
 		row, err := r.Read()
 		if errors.Is(err, io.EOF) {
-			break
+			return t, nil
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", source, csvError(err))
 		}
 		line, _ := r.FieldPos(0)
-		g, code, err := geometry(row, outline, lon, lat)
-		if err != nil {
-			return nil, fmt.Errorf("%s: line %d: %w", source, line, err)
-		}
-		if code != 0 {
-			crs, err := earth.Lookup(code)
-			if err == nil && l.CRS != nil && l.CRS.Code != code {
-				err = fmt.Errorf("it is in EPSG:%d, but rows before it in EPSG:%d", code, l.CRS.Code)
-			}
-			if err != nil {
-				return nil, fmt.Errorf("%s: line %d: %w", source, line, err)
-			}
-			l.CRS = crs
-		}
-		l.Features = append(l.Features, vector.Feature{Geometry: g})
-		texts = append(texts, row)
+		t.rows, t.lines = append(t.rows, row), append(t.lines, line)
 	}
-	for i, n := range head {
-		if i != outline {
-			l.Fields = append(l.Fields, vector.Field{Name: strings.TrimSpace(n)})
-			addColumn(l, texts, i)
+}
+
+// columns gives the features of a layer the values of all columns but one.
+func (t *text) columns(l *vector.Layer, but int) {
+	for i, n := range t.head {
+		if i != but {
+			l.Fields = append(l.Fields, vector.Field{Name: n})
+			addColumn(l, t.rows, i)
 		}
 	}
-	if l.CRS == nil {
-		settleCRS(l)
+}
+
+// stateCRS takes the CRS that a row states, which is that of all.
+func stateCRS(l *vector.Layer, code int) error {
+	if l.CRS != nil && l.CRS.Code == code {
+		return nil
 	}
-	return l, nil
+	if l.CRS != nil {
+		return fmt.Errorf("it is in EPSG:%d, but rows before it in EPSG:%d", code, l.CRS.Code)
+	}
+	var err error
+	l.CRS, err = earth.Lookup(code)
+	return err
 }
 
 func csvError(err error) error {

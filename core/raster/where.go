@@ -1,0 +1,62 @@
+package raster
+
+import "math"
+
+// Where is a view of a raster as floating-point numbers that is nodata (NaN) where a second raster on the same cells
+// does not hold a value.
+func Where(s, other Source, value float64) (Source, error) {
+	if err := s.Header().Grid.Aligned(other.Header().Grid); err != nil {
+		return nil, err
+	}
+	h := s.Header()
+	none := math.NaN()
+	if h.Type != Float32 {
+		h.Type = Float64
+	}
+	nodata := h.NoData
+	h.NoData, h.Palette = &none, nil
+	return &where{Source: s, header: h, other: other, value: value, nodata: nodata}, nil
+}
+
+type where struct {
+	Source
+	header Header
+	other  Source
+	value  float64
+	nodata *float64
+}
+
+// Header implements [Source].
+func (w *where) Header() Header { return w.header }
+
+// NewReader implements [Source].
+func (w *where) NewReader() Reader {
+	return &whereReader{w: w, r: w.Source.NewReader(), o: w.other.NewReader()}
+}
+
+type whereReader struct {
+	w    *where
+	r, o Reader
+	a, b Cells
+}
+
+// Read implements [Reader].
+func (r *whereReader) Read(win Window, dst *Cells) error {
+	if err := r.r.Read(win, &r.a); err != nil {
+		return err
+	}
+	if err := r.o.Read(win, &r.b); err != nil {
+		return err
+	}
+	dst.Resize(r.w.header.Type, win.Width, win.Height, win.Width)
+	for row := range win.Height {
+		for col := range win.Width {
+			v := r.a.At(col, row)
+			if r.b.At(col, row) != r.w.value || r.w.nodata != nil && v == *r.w.nodata {
+				v = math.NaN()
+			}
+			dst.Set(col, row, v)
+		}
+	}
+	return nil
+}
