@@ -140,14 +140,15 @@ func measureAll(tb testing.TB, path, zones string, threads int) (time.Duration, 
 	g := s.Header().Grid
 	if zones == "" {
 		set, place, err = tally.Whole(g)
+		require.NoError(tb, err)
 	} else {
 		layer, err := geojson.Read(zones)
 		require.NoError(tb, err)
 		set, err = zone.FromLayer(layer, zone.Selection{IDField: "id"})
 		require.NoError(tb, err)
 		place, err = set.Place(g)
+		require.NoError(tb, err)
 	}
-	require.NoError(tb, err)
 	t, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{s}, Zones: set, Placement: place, Threads: threads})
 	require.NoError(tb, err)
 	return time.Since(start), t
@@ -262,6 +263,22 @@ func BenchmarkMeasure(b *testing.B) {
 		})
 		b.Run(name+"/1024-zones", func(b *testing.B) {
 			zones := wiggly(b, name, 32, 32)
+			ratio(b, floor, func() time.Duration { d, _ := measureAll(b, path, zones, threads); return d })
+		})
+	}
+}
+
+// BenchmarkManyZones measures 100,489 small zones, and 3,025 zones with two million corners, in the CRS of the raster.
+func BenchmarkManyZones(b *testing.B) {
+	threads := runtime.GOMAXPROCS(0)
+	path := patchy(b, "equal-area")
+	floor := func() time.Duration { return decodeAll(b, path, threads, nil) }
+	for _, c := range []struct {
+		name      string
+		n, points int
+	}{{"100489-zones", 317, 4}, {"2-million-corners", 55, 165}} {
+		b.Run(c.name, func(b *testing.B) {
+			zones := wiggly(b, "equal-area", c.n, c.points)
 			ratio(b, floor, func() time.Duration { d, _ := measureAll(b, path, zones, threads); return d })
 		})
 	}

@@ -133,11 +133,10 @@ func (req *SummaryRequest) fromTally(z int, got *tally.Zone, unit float64) (rows
 	by := map[float64][]weighted{}
 	var order []float64
 	for i, v := range got.Values {
-		class := math.NaN()
 		key := 0.0
 		if req.Classes != nil {
-			class, key = v[1], v[1]
-			if n := req.Classes.Header().NoData; math.IsNaN(class) || n != nil && class == *n {
+			key = v[1]
+			if n := req.Classes.Header().NoData; math.IsNaN(key) || n != nil && key == *n {
 				continue
 			}
 		}
@@ -305,7 +304,7 @@ func (req *SummaryRequest) measured(ctx context.Context, values raster.Source, c
 		total := whole(m[z].Extent.Area(unit))
 		next := 0
 		for _, s := range req.Stats {
-			v := math.NaN()
+			var v float64
 			switch _, percentile := s.share(); {
 			case percentile:
 				v = quantiles[z][next]

@@ -199,7 +199,7 @@ func encodingOf(cpg string, driver byte) (*encoding.Decoder, error) {
 	case "UTF-8", "UTF8", "65001", "CP65001":
 		return nil, nil
 	}
-	digits := strings.TrimLeft(name, "ANSIOEMCPWINDOWS- ")
+	digits := strings.TrimLeftFunc(name, func(r rune) bool { return r < '0' || r > '9' })
 	candidates := []string{name, "windows-" + digits, "IBM" + digits, "ISO-8859-" + strings.TrimPrefix(strings.TrimPrefix(digits, "8859"), "-")}
 	for _, c := range candidates {
 		if e, err := ianaindex.IANA.Encoding(c); err == nil && e != nil {
