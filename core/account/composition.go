@@ -175,6 +175,7 @@ func (c *Composition) remark(in Input, trueSum, countSum float64) {
 	if missed > 0 {
 		c.Warnings = append(c.Warnings, fmt.Sprintf("%d of %d zone(s) lie wholly outside the raster", missed, len(c.Zones)))
 	}
+	c.Notes = append(c.Notes, SharedGround(in.Tally, in.Zones)...)
 	if c.HasNominal && trueSum > 0 {
 		d := (countSum - trueSum) / trueSum * 100
 		switch {
@@ -187,6 +188,21 @@ func (c *Composition) remark(in Input, trueSum, countSum float64) {
 	if in.Placement.Grid.CRS.Geographic() {
 		c.Notes = append(c.Notes, "the raster is in degrees, so a count of cells says nothing about area; true areas are measured on the ellipsoid")
 	}
+}
+
+// SharedGround notes zones that share ground, each of which counts it.
+func SharedGround(t *tally.Tally, set *zone.Set) []string {
+	if t.ManyOverlaps {
+		return []string{"more than a thousand pairs of zones share ground, which counts in each of them: do not add them up"}
+	}
+	var pairs []string
+	for _, p := range t.Overlaps {
+		pairs = append(pairs, set.Zones[p[0]].ID+" and "+set.Zones[p[1]].ID)
+	}
+	if len(pairs) == 0 {
+		return nil
+	}
+	return []string{fmt.Sprintf("%d pair(s) of zones share ground, which counts in both: %s; do not add them up", len(pairs), listed(pairs, 5))}
 }
 
 // digitsFor is how many decimals show a number with about three digits.

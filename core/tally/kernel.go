@@ -71,6 +71,7 @@ type kernel struct {
 	present    []uint64 // which of extents are not empty
 
 	counter counter // for one layer of bytes
+	sharing sharing
 }
 
 func newKernel(layers []raster.Source, areas *raster.Areas, most int) *kernel {
@@ -401,10 +402,10 @@ func (k *kernel) flushShares(seg *raster.Segment) {
 	k.seenShares = 0
 }
 
-// window adds the cells of one zone in the window at hand. segments are the areas of the band's
+// window adds the cells of one zone, the n-th that touches it, in the window at hand. segments are the areas of the band's
 // rows from rowFrom on: one for each row, or with areas that vary ByCell one for each segment of
 // each row.
-func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, rowFrom int) error {
+func (k *kernel) window(w raster.Window, n int, t touch, segments []raster.Segment, rowFrom int) error {
 	spans := t.spans
 	byCell := k.areas.Vary == raster.ByCell
 	perRow := k.areas.PerRow()
@@ -416,6 +417,9 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 		full, edge, skipped := cropped(spans, row, w)
 		if len(full) == 0 && len(edge) == 0 {
 			continue
+		}
+		if len(k.sharing.touches) > 0 {
+			k.sharing.mark(n, row, full)
 		}
 		if byCell {
 			if len(full) > 0 {

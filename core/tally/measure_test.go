@@ -345,6 +345,33 @@ func TestSameBitsForAnyThreadsAndTiling(t *testing.T) {
 	}
 }
 
+// Zones that share cells are told, in any tiling and for any number of threads; neighbours along a wiggly border and
+// larger units are not.
+func TestOverlapsAreTold(t *testing.T) {
+	g := grids(t)["equal area"]
+	cover := func(bw, bh int) raster.Source {
+		return fill(g, raster.Uint8, bw, bh, func(c, r int) float64 { return 1 })
+	}
+	s := inCells(g, []zone.Ring{rect(10, 10, 90, 90)}, []zone.Ring{rect(80.5, 80.5, 120, 140)}, []zone.Ring{rect(120, 80, 190, 140)}, []zone.Ring{rect(0, 0, 200, 150)})
+	for _, threads := range []int{1, 3} {
+		got := measure(t, s, false, threads, cover(16, 64))
+		assert.Equal(t, [][2]int{{0, 1}, {0, 3}, {1, 3}, {2, 3}}, got.Overlaps)
+		assert.False(t, got.ManyOverlaps)
+	}
+	p, err := s.Place(g)
+	require.NoError(t, err)
+	got, err := Measure(context.Background(), Request{Layers: []raster.Source{cover(200, 150)}, Zones: s, Placement: p, Units: 3})
+	require.NoError(t, err)
+	assert.Equal(t, [][2]int{{0, 1}}, got.Overlaps)
+	zones, _ := mosaicOf(rand.New(rand.NewPCG(1, 2)), 5, 4, 0, 0, 200, 150)
+	assert.Empty(t, measure(t, inCells(g, zones...), false, 2, cover(33, 20)).Overlaps)
+	var many [][]zone.Ring
+	for i := range 60 {
+		many = append(many, []zone.Ring{rect(float64(i), 10, 190, 90)})
+	}
+	assert.True(t, measure(t, inCells(g, many...), false, 2, cover(64, 64)).ManyOverlaps)
+}
+
 // Bytes are counted by comparing, other numbers by runs: both give the same, with values that the first
 // tiles do not have and with more than a counter knows.
 func TestBytesAndWiderNumbersAgree(t *testing.T) {

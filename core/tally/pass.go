@@ -31,6 +31,7 @@ type Request struct {
 	Centres   bool            // edges by cell centres instead of exact shares
 	Threads   int             // 0 takes all processors
 	Values    int             // how many different values a layer may have; 0 is 65,536
+	Units     int             // zones from this number on are larger units that the others lie in; 0 for none
 	// Progress, when not nil, is told from time to time how many of the tiles that zones touch
 	// are done. Calls come from several goroutines.
 	Progress func(done, total int)
@@ -50,6 +51,10 @@ type Tally struct {
 	Unit  float64 // m² in one unit of the extents
 	Zones []Zone  // in the order of Request.Zones
 	Tiles int     // windows that were read
+	// Overlaps are the pairs of zones that share whole cells, by their numbers in order; each zone counts such cells in
+	// full. ManyOverlaps says that there are more than a thousand, which are not told.
+	Overlaps     [][2]int
+	ManyOverlaps bool
 }
 
 // Whole makes the one zone of a job without zones: the extent of the grid.
@@ -87,6 +92,7 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	var wg sync.WaitGroup
 	for i := range workers {
 		w := &worker{pass: p, kernel: newKernel(req.Layers, areas, max(maxValues, req.Values)), zones: map[int32]*totals{}}
+		w.kernel.sharing.units = int32(req.Units)
 		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform, Coarse: areas.Coarse()}
 		workers[i] = w
 		wg.Go(func() {
@@ -286,7 +292,8 @@ func (w *worker) tile(b *band, col int) error {
 	p, k := w.pass, w.kernel
 	win := raster.Window{Col: int(p.cols[col]), Row: b.from, Width: int(p.cols[col+1] - p.cols[col]), Height: b.to - b.from}
 	loaded := false
-	for _, t := range b.spans[col] {
+	k.sharing.begin(win, b.spans[col])
+	for n, t := range b.spans[col] {
 		if !loaded {
 			if err := k.load(win); err != nil {
 				return err
@@ -294,7 +301,7 @@ func (w *worker) tile(b *band, col int) error {
 			loaded = true
 			p.read.Add(1)
 		}
-		if err := k.window(win, t, b.segments, b.from); err != nil {
+		if err := k.window(win, n, t, b.segments, b.from); err != nil {
 			return err
 		}
 		w.take(int32(t.spans.Zone))
@@ -337,6 +344,7 @@ func (p *pass) gather(workers []*worker) *Tally {
 		})
 	}
 	wg.Wait()
+	t.Overlaps, t.ManyOverlaps = overlaps(workers)
 	return t
 }
 

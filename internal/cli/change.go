@@ -194,6 +194,7 @@ func compare(ctx context.Context, c *cli.Command, r *reporter) (*account.Change,
 		}
 		return nil, err
 	}
+	r.notes(account.SharedGround(in.Tally, in.Zones))
 	for _, a := range moved {
 		r.notes(a.Notes)
 		r.note(movesNote(a))

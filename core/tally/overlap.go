@@ -1,0 +1,103 @@
+package tally
+
+import (
+	"cmp"
+	"math/bits"
+	"slices"
+
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// mostOverlaps is how many pairs of zones that share ground are told apart.
+const mostOverlaps = 1000
+
+// sharing finds zones that share whole cells, tile by tile: a bit for each cell says that a zone has it.
+type sharing struct {
+	touches []touch // the zones in the window at hand; fewer than two share nothing
+	win     raster.Window
+	words   int // of taken for a row
+	taken   []uint64
+	pairs   map[[2]int32]bool
+	full    bool  // there are more than mostOverlaps
+	units   int32 // zones from this number on are larger units, which hold others; 0 for none
+}
+
+// begin begins a window.
+func (s *sharing) begin(win raster.Window, touches []touch) {
+	if s.touches = nil; s.full || len(touches) < 2 {
+		return
+	}
+	s.touches, s.win, s.words = touches, win, (win.Width+63)/64
+	s.taken = sized(s.taken, s.words*win.Height)
+	clear(s.taken)
+}
+
+// mark notes that the zone of touch n has whole cells in a row.
+func (s *sharing) mark(n, row int, full []zone.Range) {
+	taken := s.taken[(row-s.win.Row)*s.words:][:s.words]
+	for _, r := range full {
+		a, b := max(int(r.From)-s.win.Col, 0), min(int(r.To)-s.win.Col, s.win.Width)
+		if col := take(taken, a, b); col >= 0 {
+			s.found(s.touches[:n+1], row, int32(s.win.Col+col))
+		}
+	}
+}
+
+// take marks cells from to to-1 of a row, and returns the first that was marked before, or -1.
+func take(taken []uint64, from, to int) int {
+	again := -1
+	for w := from >> 6; w <= (to-1)>>6; w++ {
+		mask := ^uint64(0)
+		if w == from>>6 {
+			mask <<= from & 63
+		}
+		if end := to - w<<6; end < 64 {
+			mask &= 1<<end - 1
+		}
+		if twice := taken[w] & mask; twice != 0 && again < 0 {
+			again = w<<6 + bits.TrailingZeros64(twice)
+		}
+		taken[w] |= mask
+	}
+	return again
+}
+
+// found notes the last of the zones together with those before it that have a cell too.
+func (s *sharing) found(touches []touch, row int, col int32) {
+	last := touches[len(touches)-1]
+	for _, t := range touches[:len(touches)-1] {
+		full, _ := t.spans.Row(row)
+		if !slices.ContainsFunc(full, func(r zone.Range) bool { return r.From <= col && col < r.To }) {
+			continue
+		}
+		a, b := int32(t.spans.Zone), int32(last.spans.Zone)
+		if s.units > 0 && (a < s.units) != (b < s.units) {
+			continue
+		}
+		if s.pairs == nil {
+			s.pairs = map[[2]int32]bool{}
+		}
+		s.pairs[[2]int32{min(a, b), max(a, b)}] = true
+		s.full = len(s.pairs) > mostOverlaps
+	}
+}
+
+// overlaps joins what the workers have found, in the order of the zones; many is true when there are too many to tell.
+func overlaps(workers []*worker) (pairs [][2]int, many bool) {
+	all := map[[2]int32]bool{}
+	for _, w := range workers {
+		many = many || w.kernel.sharing.full
+		for p := range w.kernel.sharing.pairs {
+			all[p] = true
+		}
+	}
+	if many = many || len(all) > mostOverlaps; many {
+		return nil, true
+	}
+	for p := range all {
+		pairs = append(pairs, [2]int{int(p[0]), int(p[1])})
+	}
+	slices.SortFunc(pairs, func(a, b [2]int) int { return cmp.Or(a[0]-b[0], a[1]-b[1]) })
+	return pairs, false
+}
