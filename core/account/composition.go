@@ -48,6 +48,9 @@ type ZoneSum struct {
 	Residual   float64 // area less all rows, as a share of area
 	Balances   bool
 	Rows       []Row
+	// With larger units: the unit that holds most of the zone, "" for none; and whether this is such a unit itself.
+	WithinID, WithinName string
+	Unit                 bool
 }
 
 // Composition is the extent of each class in each zone.
@@ -56,6 +59,8 @@ type Composition struct {
 	Unit       Unit
 	Legend     *cover.Legend
 	Zones      []ZoneSum
+	HasUnits   bool // some of Zones are larger units
+	Polygons   bool // the cover is polygons, so that there are no cells
 	HasNominal bool // the grid has linear units, so that counting cells gives an area too
 	Notes      []string
 	Warnings   []string

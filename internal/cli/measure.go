@@ -35,12 +35,18 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure cover.tif --zones "geo:58.31,12.52;u=5000" a circle of 5 km
   verdex measure "tiles/*.tif" --nodata 0                  tiles, as one raster
   verdex measure --rules rules.yaml --layer cover=cover.tif --layer slope=slope.tif --legend legend.csv
-  verdex measure scenes.tif@2                              band 2`,
+  verdex measure scenes.tif@2                              band 2
+  verdex measure habitats.gpkg --class-field kind --zones wards.gpkg    polygons instead of cells
+  verdex measure cover.tif --zones parishes.gpkg --within counties.gpkg    with larger units`,
 		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, layerFlags, []cli.Flag{
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
 			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of rules over --layer, instead of a raster of classes"},
 			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
 			&cli.StringFlag{Name: "layout", Value: "long", Usage: "`long` (a row for each class) or wide (a row for each zone)"},
+			&cli.StringFlag{Name: "class-field", Usage: "`FIELD` with the class, when the cover is a file of polygons"},
+			&cli.StringFlag{Name: "within", Usage: "`FILE` of larger units: tell which one each zone lies in, and measure them too"},
+			&cli.StringFlag{Name: "within-id", Usage: "`FIELD` that tells the larger units apart"},
+			&cli.StringFlag{Name: "within-name", Usage: "`FIELD` with their names"},
 			&cli.StringFlag{Name: "attach", Usage: "write the zones with the areas as columns to `FILE`, too: " + vectors.Writable},
 		}, outputFlags),
 		Action: measure,
@@ -75,7 +81,14 @@ func measure(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	comp, err := compose(ctx, c, c.Args().Slice(), r)
+	var comp *account.Composition
+	if c.Args().Len() == 1 && isVector(c.Args().First()) {
+		comp, err = overlay(ctx, c, c.Args().First(), r)
+	} else if c.String("class-field") != "" {
+		return usage("--class-field is for a cover of polygons, and %s is none", c.Args().First())
+	} else {
+		comp, err = compose(ctx, c, c.Args().Slice(), r)
+	}
 	if err != nil {
 		return err
 	}
@@ -128,8 +141,12 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 	if err != nil {
 		return nil, err
 	}
+	two, err := addUnits(c, set, place, r)
+	if err != nil {
+		return nil, err
+	}
 	tell, end := r.progress("measuring")
-	sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: set, Placement: place,
+	sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
 		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
 	end()
 	if err != nil {
@@ -138,9 +155,13 @@ func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (
 	for _, a := range l.moved {
 		r.note(movesNote(a))
 	}
-	return account.Compose(account.Input{
-		Epoch: c.String("epoch"), Raster: l.name, Tally: sums, Zones: set, Placement: place, Palette: l.palette, Centres: t.centres, Coder: l.coder,
+	comp, err := account.Compose(account.Input{
+		Epoch: c.String("epoch"), Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: t.centres, Coder: l.coder,
 	}, t.unit)
+	if err == nil {
+		two.arrange(comp)
+	}
+	return comp, err
 }
 
 // measured is the layer that is measured: classes, or values that the coder turns into them.
@@ -219,6 +240,9 @@ var longColumns = []string{"epoch", "zone_id", "zone_name", "kind", "class_code"
 
 func longTable(c *account.Composition) *table.Table {
 	t := &table.Table{Columns: longColumns}
+	if c.HasUnits {
+		t.Columns = slices.Concat(longColumns, unitColumns)
+	}
 	for _, z := range c.Zones {
 		for _, r := range z.Rows {
 			classified, nominal := any(nil), any(nil)
@@ -232,12 +256,19 @@ func longTable(c *account.Composition) *table.Table {
 			if r.Kind == cover.Outside {
 				cells = nil
 			}
-			t.Rows = append(t.Rows, []any{r.Epoch, r.ZoneID, r.ZoneName, r.Kind.String(), r.Code, r.Name, r.Area, c.Unit.Name,
-				r.PctOfZone, classified, cells, nominal})
+			row := []any{r.Epoch, r.ZoneID, r.ZoneName, r.Kind.String(), r.Code, r.Name, r.Area, c.Unit.Name,
+				r.PctOfZone, classified, cells, nominal}
+			if c.HasUnits {
+				row = append(row, z.WithinID, z.WithinName)
+			}
+			t.Rows = append(t.Rows, row)
 		}
 	}
 	return t
 }
+
+// unitColumns are added where there are larger units.
+var unitColumns = []string{"within_id", "within_name"}
 
 // partAreas are the areas of a zone's parts: one for each class of the legend, then nodata, unlisted
 // and outside.
@@ -261,10 +292,16 @@ func wideTable(c *account.Composition) *table.Table {
 		t.Columns = append(t.Columns, class.Name)
 	}
 	t.Columns = append(t.Columns, "nodata", "unlisted", "outside")
+	if c.HasUnits {
+		t.Columns = append(t.Columns, unitColumns...)
+	}
 	for _, z := range c.Zones {
 		row := []any{c.Epoch, z.ID, z.Name, c.Unit.Name, z.Area}
 		for _, a := range partAreas(c, z) {
 			row = append(row, a)
+		}
+		if c.HasUnits {
+			row = append(row, z.WithinID, z.WithinName)
 		}
 		t.Rows = append(t.Rows, row)
 	}
@@ -287,7 +324,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 		for i, a := range areas[k] {
 			shown[i] = shown[i] || i < n && comp.Legend.Source != "" || a/math.Max(z.Area, 1e-300) > 1e-12
 		}
-		nameWidth = max(nameWidth, runewidth.StringWidth(title(z.ID, z.Name)))
+		nameWidth = max(nameWidth, runewidth.StringWidth(zoneTitle(z)))
 	}
 	nameWidth = min(nameWidth, 26)
 	decimals := decimalsFor(most)
@@ -296,7 +333,17 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 	if comp.Epoch != "" {
 		what += " " + comp.Epoch
 	}
-	c.line(c.bold(fmt.Sprintf("%s in %s of true ground, %d zone(s)", what, comp.Unit.Label, len(comp.Zones))))
+	zones := fmt.Sprintf("%d zone(s)", len(comp.Zones))
+	if comp.HasUnits {
+		units := 0
+		for _, z := range comp.Zones {
+			if z.Unit {
+				units++
+			}
+		}
+		zones = fmt.Sprintf("%d zone(s) in %d unit(s)", len(comp.Zones)-units, units)
+	}
+	c.line(c.bold(fmt.Sprintf("%s in %s of true ground, %s", what, comp.Unit.Label, zones)))
 	c.line()
 	colWidth, columns := 7, 0
 	for i := range head {
@@ -343,7 +390,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 		}
 		c.line(keys)
 		for k, z := range comp.Zones {
-			upper := left(title(z.ID, z.Name), nameWidth) + "  " + right(group(z.Area, decimals), areaWidth) + "  " +
+			upper := left(zoneTitle(z), nameWidth) + "  " + right(group(z.Area, decimals), areaWidth) + "  " +
 				c.bar(parts(comp, areas[k], z.Area, marks), barWidth)
 			lower := left("", nameWidth+areaWidth+barWidth+4)
 			for i, a := range areas[k] {
@@ -369,7 +416,7 @@ func paintCount(c *canvas, comp *account.Composition, decimals int) error {
 		var area, count float64
 		for _, z := range comp.Zones {
 			for _, r := range z.Rows {
-				if r.Kind != cover.Outside {
+				if r.Kind != cover.Outside && !z.Unit {
 					area, count = area+r.Area, count+r.NominalArea
 				}
 			}
@@ -378,6 +425,8 @@ func paintCount(c *canvas, comp *account.Composition, decimals int) error {
 			c.line(c.dim(fmt.Sprintf("True ground %s %s; cells × nominal size would say %s (%s %%).",
 				group(area, decimals), comp.Unit.Name, group(count, decimals), signed((count-area)/area*100, 4))))
 		}
+	} else if comp.Polygons {
+		c.line(c.dim("Areas of outlines laid over each other, on the ellipsoid."))
 	} else {
 		c.line(c.dim("The raster is in degrees, so a count of cells says nothing about area."))
 	}
@@ -416,7 +465,7 @@ func paintTall(c *canvas, comp *account.Composition, areas [][]float64, head []s
 		if k > 0 {
 			c.line()
 		}
-		c.line(c.bold(title(z.ID, z.Name)), "  ", group(z.Area, decimals), " ", comp.Unit.Name)
+		c.line(c.bold(zoneTitle(z)), "  ", group(z.Area, decimals), " ", comp.Unit.Name)
 		for i, a := range areas[k] {
 			if !shown[i] {
 				continue
@@ -432,6 +481,14 @@ func paintTall(c *canvas, comp *account.Composition, areas [][]float64, head []s
 				right(group(a/z.Area*100, 1), 5), " %  ", c.bar([]part{p}, bar))
 		}
 	}
+}
+
+// zoneTitle is the title of a zone, set in where it lies in a larger unit.
+func zoneTitle(z account.ZoneSum) string {
+	if z.WithinID != "" {
+		return "  " + title(z.ID, z.Name)
+	}
+	return title(z.ID, z.Name)
 }
 
 // title is a zone's id with its name.

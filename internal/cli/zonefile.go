@@ -107,6 +107,12 @@ func loadLayer(ctx context.Context, c *cli.Command, where string) (*vector.Layer
 	return l, nil
 }
 
+// readFeatures reads the features of a file that no option tells more of.
+func readFeatures(where string) (*vector.Layer, error) {
+	path, layer := vectors.Split(where)
+	return vectors.Read(path, layer)
+}
+
 // rasterZones reads a raster of zone ids, with the names of --zone-names.
 func rasterZones(ctx context.Context, c *cli.Command, path string) (*vector.Layer, error) {
 	f, err := rasters.Raster(path, 1)

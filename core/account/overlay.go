@@ -1,0 +1,281 @@
+package account
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+
+	"github.com/peterstace/simplefeatures/geom"
+	"github.com/peterstace/simplefeatures/rtree"
+
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// OverlayInput is a cover of polygons and the zones that are laid over it.
+type OverlayInput struct {
+	Epoch  string
+	Cover  *vector.Layer
+	Field  string // of Cover: the code of a class, or its name
+	Legend *cover.Legend
+	Groups *cover.Groups
+	Zones  *zone.Set
+}
+
+// Overlay makes the composition of zones from a cover of polygons. Zones are carried to the CRS of the cover, laid over its
+// polygons exactly, and each piece is measured on the ellipsoid. Ground of a zone that no polygon covers is outside.
+// Polygons of the cover that overlap count each, which a warning tells with the area.
+func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, error) {
+	l := in.Cover
+	if l.CRS == nil {
+		return nil, fmt.Errorf("%s: %s: name its CRS with --crs", l.Source, l.CRSProblem)
+	}
+	meanings, legend, err := coverClasses(l, in.Field, in.Legend)
+	if err != nil {
+		return nil, err
+	}
+	coder := &cover.Coder{Legend: legend, Groups: in.Groups}
+	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: coder.Shown(), Polygons: true}
+	zones, note, err := vector.Carry(in.Zones.Layer(), l.CRS)
+	if err != nil {
+		return nil, err
+	}
+	if note != "" {
+		c.Notes = append(c.Notes, note)
+	}
+	shapes, tree, err := soundShapes(l)
+	if err != nil {
+		return nil, err
+	}
+	var overlapping []string
+	for i := range zones.Features {
+		if ctx.Err() != nil {
+			return nil, errors.New("stopped before the end; nothing was written")
+		}
+		z := &in.Zones.Zones[i]
+		sum, shared, err := overlayZone(l, shapes, tree, meanings, coder, &zones.Features[i].Geometry, z, unit)
+		if err != nil {
+			return nil, fmt.Errorf("zone %s and %s: %w", z.ID, l.Source, err)
+		}
+		sum.Rows = partRows(c.Legend, in.Epoch, sum.ZoneSum, sum.parts, sum.outside)
+		if shared > 1e-7*sum.Area { // more than rounding
+			overlapping = append(overlapping, fmt.Sprintf("%s (%.4g %s)", z.ID, shared, unit.Name))
+		}
+		c.Zones = append(c.Zones, sum.ZoneSum)
+	}
+	if len(overlapping) > 0 {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("polygons of %s overlap in %d zone(s), and ground that two share counts in both: %s", l.Source, len(overlapping), listed(overlapping, 5)))
+	}
+	return c, nil
+}
+
+// WholeCover is the one zone of a cover that is measured without zones: the ground of all its polygons.
+func WholeCover(l *vector.Layer) (*zone.Set, error) {
+	shapes, _, err := soundShapes(l)
+	if err != nil {
+		return nil, err
+	}
+	shapes = slices.DeleteFunc(shapes, func(g geom.Geometry) bool { return g.IsEmpty() })
+	u, err := geom.UnionMany(shapes)
+	if err != nil {
+		return nil, fmt.Errorf("%s: its polygons cannot be united (%w)", l.Source, err)
+	}
+	return &zone.Set{Source: l.Source, CRS: l.CRS, Zones: []zone.Zone{{ID: "all", Name: "whole cover", Features: 1, Polygons: vector.FromGeom(u).Polygons}}}, nil
+}
+
+// soundShapes are the polygons of a layer as geometries, and a tree of their extents.
+func soundShapes(l *vector.Layer) ([]geom.Geometry, *rtree.RTree, error) {
+	shapes := make([]geom.Geometry, len(l.Features))
+	var items []rtree.BulkItem
+	for i := range l.Features {
+		g := &l.Features[i].Geometry
+		if len(g.Polygons) == 0 {
+			continue
+		}
+		shapes[i] = g.Geom(true)
+		if err := shapes[i].Validate(); err != nil {
+			return nil, nil, fmt.Errorf("%s: the outline of feature %d is not sound (%w): verdex look tells where", l.Source, i+1, err)
+		}
+		if box, ok := shapes[i].Envelope().AsBox(); ok {
+			items = append(items, rtree.BulkItem{Box: box, RecordID: i})
+		}
+	}
+	if len(items) == 0 {
+		return nil, nil, fmt.Errorf("%s: it holds no polygons, so it is no cover", l.Source)
+	}
+	return shapes, rtree.BulkLoad(items), nil
+}
+
+// laid is a zone with the areas of what it is laid over, in the unit.
+type laid struct {
+	ZoneSum
+	parts   map[cover.Meaning]float64
+	outside float64
+}
+
+// overlayZone lays one zone over the cover; shared is the area that several polygons cover, each time but once.
+func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, meanings []cover.Meaning, coder *cover.Coder, g *vector.Geometry, z *zone.Zone, unit Unit) (s laid, shared float64, err error) {
+	s.ZoneSum = ZoneSum{ID: z.ID, Name: z.Name, Balances: true, Area: groundOf(l, g) / unit.M2}
+	s.parts = map[cover.Meaning]float64{}
+	shape := g.Geom(true)
+	if err := shape.Validate(); err != nil {
+		return s, 0, err
+	}
+	box, ok := shape.Envelope().AsBox()
+	if !ok {
+		return s, 0, nil
+	}
+	var pieces []geom.Geometry
+	total := 0.0
+	err = tree.RangeSearch(box, func(k int) error {
+		both, err := geom.Intersection(shape, shapes[k])
+		if err != nil {
+			return err
+		}
+		piece := vector.FromGeom(both)
+		area := groundOf(l, &piece) / unit.M2
+		if area == 0 {
+			return nil
+		}
+		m := meanings[k]
+		if m.Kind == cover.Classified {
+			m, _ = coder.Code(float64(m.Code))
+		}
+		s.parts[m] += area
+		total += area
+		pieces = append(pieces, (&vector.Geometry{Polygons: piece.Polygons}).Geom(true))
+		return nil
+	})
+	if err != nil {
+		return s, 0, err
+	}
+	covered := 0.0
+	if len(pieces) > 0 {
+		u, err := geom.UnionMany(pieces)
+		if err != nil {
+			return s, 0, err
+		}
+		all := vector.FromGeom(u)
+		covered = groundOf(l, &all) / unit.M2
+	}
+	if s.outside = s.Area - covered; s.outside < 1e-9*s.Area { // rounding
+		s.outside = 0
+	}
+	for m, a := range s.parts {
+		if m.Kind == cover.Classified {
+			s.Classified += a
+		}
+	}
+	return s, math.Max(0, total-covered), nil
+}
+
+// groundOf is the area of polygons on the ellipsoid in m².
+func groundOf(l *vector.Layer, g *vector.Geometry) (sum float64) {
+	for _, p := range g.Polygons {
+		for k, r := range p {
+			a, _ := l.CRS.OutlineArea(r)
+			if k == 0 {
+				sum += math.Abs(a)
+			} else {
+				sum -= math.Abs(a)
+			}
+		}
+	}
+	return sum
+}
+
+// coverClasses says what each feature counts as, by the code or the name in a field. Without a legend one is made of the
+// values.
+func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.Meaning, *cover.Legend, error) {
+	k, err := zone.Need(l, field, "--class-field")
+	if err != nil {
+		return nil, nil, err
+	}
+	codes := map[string]int{}
+	if legend == nil {
+		var names []string
+		for i := range l.Features {
+			if v := vector.TextOf(l.Features[i].Values[k]); v != "" && !slices.Contains(names, v) {
+				names = append(names, v)
+			}
+		}
+		whole := l.Fields[k].Kind == vector.Integer
+		slices.SortFunc(names, func(a, b string) int {
+			if whole && len(a) != len(b) {
+				return cmp.Compare(len(a), len(b))
+			}
+			return cmp.Compare(a, b)
+		})
+		var classes []cover.Class
+		for i, n := range names {
+			class := cover.Class{Code: i + 1, Name: n}
+			if v, err := parseCode(n); whole && err == nil {
+				class.Code = v
+			}
+			classes = append(classes, class)
+		}
+		if legend, err = cover.NewLegend("", classes); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, class := range legend.Classes {
+		codes[class.Name] = class.Code
+	}
+	out := make([]cover.Meaning, len(l.Features))
+	for i := range l.Features {
+		v := l.Features[i].Values[k]
+		text := vector.TextOf(v)
+		code, named := codes[text]
+		if n, err := parseCode(text); !named && err == nil {
+			if _, known := legend.Find(n); known {
+				code, named = n, true
+			}
+		}
+		switch {
+		case text == "":
+			out[i] = cover.Meaning{Kind: cover.NoData}
+		case named:
+			out[i] = cover.Meaning{Kind: cover.Classified, Code: code}
+		default:
+			n, _ := vector.Number(v)
+			out[i] = cover.Meaning{Kind: cover.Unlisted, Value: n}
+		}
+	}
+	return out, legend, nil
+}
+
+func parseCode(text string) (int, error) {
+	var n int
+	_, err := fmt.Sscanf(text+"\n", "%d\n", &n)
+	return n, err
+}
+
+// partRows are the rows of a zone: each class of the legend, nodata, unlisted and outside.
+func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]float64, outside float64) (rows []Row) {
+	add := func(r Row) {
+		r.Epoch, r.ZoneID, r.ZoneName, r.Cells, r.NominalArea = epoch, z.ID, z.Name, math.NaN(), math.NaN()
+		r.PctOfZone = percent(r.Area, z.Area)
+		rows = append(rows, r)
+	}
+	for _, class := range l.Classes {
+		a := parts[cover.Meaning{Kind: cover.Classified, Code: class.Code}]
+		add(Row{Kind: cover.Classified, Code: fmt.Sprint(class.Code), Name: class.Name, Color: class.Color, Area: a, PctOfClassified: percent(a, z.Classified)})
+	}
+	var nodata, unlisted float64
+	for m, a := range parts {
+		switch m.Kind {
+		case cover.NoData:
+			nodata += a
+		case cover.Unlisted:
+			unlisted += a
+		}
+	}
+	add(Row{Kind: cover.NoData, Name: "no data", Area: nodata})
+	add(Row{Kind: cover.Unlisted, Name: "not in the legend", Area: unlisted})
+	add(Row{Kind: cover.Outside, Name: "outside the cover", Area: outside})
+	return rows
+}

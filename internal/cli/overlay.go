@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// overlay measures a cover of polygons.
+func overlay(ctx context.Context, c *cli.Command, path string, r *reporter) (*account.Composition, error) {
+	for _, option := range []string{"crosswalk", "rules", "within", "resample"} {
+		if c.String(option) != "" {
+			return nil, usage("--%s is for covers of cells, and %s is one of polygons", option, path)
+		}
+	}
+	if c.String("class-field") == "" {
+		return nil, usage("%s holds polygons: name the field with their class with --class-field (verdex look %s lists the fields)", path, path)
+	}
+	if l := c.String("layout"); l != "long" && l != "wide" {
+		return nil, usage("--layout %s is not known: choose long or wide", l)
+	}
+	t, err := readTerms(c)
+	if err != nil {
+		return nil, err
+	}
+	l, err := readFeatures(path)
+	if err != nil {
+		return nil, err
+	}
+	if text := c.String("crs"); text != "" {
+		if l.CRS, err = parseCRS(text); err != nil {
+			return nil, err
+		}
+	}
+	r.notes(l.Notes)
+	var set *zone.Set
+	if where := c.String("zones"); where != "" {
+		if set, err = loadZones(ctx, c, where); err != nil {
+			return nil, err
+		}
+		r.notes(set.Notes)
+	} else if set, err = account.WholeCover(l); err != nil {
+		return nil, err
+	}
+	return account.Overlay(ctx, account.OverlayInput{Epoch: c.String("epoch"), Cover: l, Field: c.String("class-field"), Legend: t.legend, Groups: t.groups, Zones: set}, t.unit)
+}
