@@ -495,3 +495,85 @@ func TestZonesOnAnotherDatumBalance(t *testing.T) {
 		assert.InEpsilon(t, place.Outlines[0].Area, got.Zones[0].Extents[0].Area(got.Unit), 1e-9)
 	}
 }
+
+// inDegrees is a zone given in degrees on WGS 84.
+func inDegrees(t *testing.T, polygons ...zone.Polygon) *zone.Set {
+	return &zone.Set{Source: "test", CRS: crs(t, 4326), Zones: []zone.Zone{{ID: "z", Polygons: polygons}}}
+}
+
+// A cap around the pole, as an outline in degrees has it: along a parallel, and back along the pole. On a polar grid, on
+// one in degrees, and on an equal-area one whose pole lies in a cell, it has the area of the closed form.
+func TestZoneAroundAPole(t *testing.T) {
+	var ring zone.Ring
+	for lon := -180.0; lon <= 180; lon += 0.25 {
+		ring = append(ring, zone.Point{lon, 85})
+	}
+	ring = append(ring, zone.Point{180, 90}, zone.Point{-180, 90})
+	s := inDegrees(t, zone.Polygon{ring})
+	want, ok := crs(t, 4326).OutlineArea(ring)
+	require.True(t, ok)
+	for name, g := range map[string]raster.Grid{
+		"polar":                  {Width: 130, Height: 130, X0: -650000, Y0: 650000, DX: 10000, DY: -10000, CRS: crs(t, 3413)},
+		"polar, pole in a cell":  {Width: 131, Height: 131, X0: -655000, Y0: 655000, DX: 10000, DY: -10000, CRS: crs(t, 3413)},
+		"equal area":             {Width: 131, Height: 131, X0: -655000, Y0: 655000, DX: 10000, DY: -10000, CRS: crs(t, 6931)},
+		"degrees":                {Width: 720, Height: 20, X0: -180, Y0: 90, DX: 0.5, DY: -0.5, CRS: crs(t, 4326)},
+		"degrees from Greenwich": {Width: 720, Height: 20, X0: 0, Y0: 90, DX: 0.5, DY: -0.5, CRS: crs(t, 4326)},
+	} {
+		got := measure(t, s, false, 2, fill(g, raster.Uint8, 64, 64, func(c, r int) float64 { return 1 }))
+		assert.InEpsilon(t, want, total(got, 0), 1e-6, name)
+		assert.Empty(t, got.Overlaps)
+	}
+}
+
+// A zone across the antimeridian comes as two pieces, cut there, or with longitudes that go on beyond 180°.
+func TestZoneAcrossTheAntimeridian(t *testing.T) {
+	pieces := inDegrees(t, zone.Polygon{{{178, 60}, {180, 60}, {180, 62}, {178, 62}}}, zone.Polygon{{{-180, 60}, {-177, 60}, {-177, 62}, {-180, 62}}})
+	onward := inDegrees(t, zone.Polygon{{{178, 60}, {183, 60}, {183, 62}, {178, 62}}})
+	for name, g := range map[string]raster.Grid{
+		"from -180":  {Width: 720, Height: 40, X0: -180, Y0: 70, DX: 0.5, DY: -0.5, CRS: crs(t, 4326)},
+		"from 0":     {Width: 720, Height: 40, X0: 0, Y0: 70, DX: 0.5, DY: -0.5, CRS: crs(t, 4326)},
+		"equal area": {Width: 900, Height: 900, X0: -4500000, Y0: 4500000, DX: 10000, DY: -10000, CRS: crs(t, 6931)},
+		"UTM 1":      {Width: 60, Height: 60, X0: 100000, Y0: 7000000, DX: 10000, DY: -10000, CRS: crs(t, 32601)},
+	} {
+		cover := fill(g, raster.Uint8, 64, 64, func(c, r int) float64 { return float64(1 + c%3) })
+		a, b := measure(t, pieces, false, 2, cover), measure(t, onward, false, 2, cover)
+		want := ground(t, raster.Grid{X0: 178, Y0: 62, DX: 1, DY: -1, CRS: crs(t, 4326)}, 0, 0, 5, 2)
+		if name != "UTM 1" { // which is too narrow for all of it
+			assert.InEpsilon(t, want, total(a, 0), 1e-6, name)
+		}
+		assert.InEpsilon(t, total(a, 0), total(b, 0), 1e-9, name)
+		for v := 1.0; v <= 3; v++ {
+			assert.InEpsilon(t, area(a, 0, v), area(b, 0, v), 1e-6, name)
+		}
+	}
+}
+
+// Zones given as a raster of ids and the pairs of both rasters' values are the same cells, to the last unit.
+func TestRasterZonesAreTheirCells(t *testing.T) {
+	for name, g := range grids(t) {
+		ids := fill(g, raster.Int16, 32, 32, func(c, r int) float64 { return float64((c/17+r/23*3+c*r/900)%7 - 2) })
+		cover := fill(g, raster.Uint8, 64, 16, func(c, r int) float64 { return float64((c*c+r)%5 + 1) })
+		l, err := zone.FromRaster(context.Background(), ids, map[int64]string{-2: "two below"})
+		require.NoError(t, err)
+		s, err := zone.FromLayer(l, zone.Selection{})
+		require.NoError(t, err)
+		assert.Equal(t, "two below", s.Zones[0].Name)
+		got := measure(t, s, false, 2, cover)
+		whole, place, err := Whole(g)
+		require.NoError(t, err)
+		pairs, err := Measure(context.Background(), Request{Layers: []raster.Source{ids, cover}, Zones: whole, Placement: place})
+		require.NoError(t, err)
+		found := 0
+		for i, v := range pairs.Zones[0].Values {
+			z := int(v[0]) + 2
+			require.Equal(t, fmt.Sprint(int(v[0])), s.Zones[z].ID)
+			for k, w := range got.Zones[z].Values {
+				if w[0] == v[1] {
+					assert.Equal(t, pairs.Zones[0].Extents[i], got.Zones[z].Extents[k], name)
+					found++
+				}
+			}
+		}
+		assert.Equal(t, len(pairs.Zones[0].Values), found)
+	}
+}
