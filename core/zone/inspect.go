@@ -231,8 +231,12 @@ func trueArea(l *vector.Layer, g *vector.Geometry) (sum float64) {
 }
 
 func hectares(m2 float64) string {
-	if m2 < 100 {
+	switch ha := m2 / 1e4; {
+	case m2 < 100:
 		return fmt.Sprintf("%.2g m²", m2)
+	case ha >= 100:
+		return fmt.Sprintf("%.0f ha", ha)
+	default:
+		return fmt.Sprintf("%.3g ha", ha)
 	}
-	return fmt.Sprintf("%.4g ha", m2/1e4)
 }

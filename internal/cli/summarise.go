@@ -81,6 +81,7 @@ type summariser struct {
 	unit    account.Unit
 	legend  *cover.Legend
 	classes bool
+	name    string
 	zones   *zone.Set
 	summary *account.Summary
 	notes   []string
@@ -102,6 +103,7 @@ func (s *summariser) run(ctx context.Context, c *cli.Command, r *reporter) error
 	if len(src.Header().Palette) > 0 && !c.Bool("measurements") && slices.ContainsFunc(s.stats, arithmetic) {
 		return fmt.Errorf("%s: it has a palette, so it holds codes of classes, whose mean means nothing: measure tells of classes; say --measurements if these are measurements", src.path)
 	}
+	s.name = src.path
 	layers := []raster.Source{src}
 	if path := c.String("per-class"); path != "" {
 		cover, err := openRasters(c, []string{path}, "", r)
@@ -206,8 +208,37 @@ func (s *summariser) table() *table.Table {
 	return t
 }
 
+// decimals of each statistic: those that are values have the same.
+func (s *summariser) decimals() []int {
+	out := make([]int, len(s.stats))
+	most := map[bool]float64{} // of areas, and of values
+	value := func(i int) bool { return s.stats[i] != "area" && s.stats[i] != "sum" }
+	for i, name := range s.stats {
+		if name == "count" || name == "variety" {
+			continue
+		}
+		for _, row := range s.summary.Rows {
+			if v := math.Abs(s.cell(i, row.Values[i])); !math.IsNaN(v) {
+				most[value(i)] = math.Max(most[value(i)], v)
+			}
+		}
+	}
+	for i, name := range s.stats {
+		switch name {
+		case "count":
+			out[i] = 1
+		case "variety", "majority", "minority":
+		default:
+			out[i] = decimalsFor(most[value(i)])
+		}
+	}
+	return out
+}
+
 // paint draws a row for each zone, and under it for each class.
 func (s *summariser) paint(c *canvas) error {
+	c.line(c.bold(fmt.Sprintf("Values of %s in %d zone(s), by true ground", s.name, len(s.zones.Zones))))
+	c.line()
 	head := []string{"zone"}
 	if s.classes {
 		head = append(head, "class")
@@ -220,22 +251,7 @@ func (s *summariser) paint(c *canvas) error {
 			head = append(head, string(name))
 		}
 	}
-	decimals := make([]int, len(s.stats))
-	for i := range s.stats {
-		most := 0.0
-		for _, row := range s.summary.Rows {
-			if v := math.Abs(s.cell(i, row.Values[i])); !math.IsNaN(v) {
-				most = math.Max(most, v)
-			}
-		}
-		switch s.stats[i] {
-		case "count":
-			decimals[i] = 1
-		case "variety", "majority", "minority":
-		default:
-			decimals[i] = decimalsFor(most)
-		}
-	}
+	decimals := s.decimals()
 	var lines [][]string
 	last := -1
 	for _, row := range s.summary.Rows {
