@@ -82,7 +82,7 @@ func measure(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	var comp *account.Composition
-	if c.Args().Len() == 1 && isVector(c.Args().First()) {
+	if c.Args().Len() == 1 && isPolygonCover(c, c.Args().First()) {
 		comp, err = overlay(ctx, c, c.Args().First(), r)
 	} else if c.String("class-field") != "" {
 		return usage("--class-field is for a cover of polygons, and %s is none", c.Args().First())

@@ -6,8 +6,17 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/account"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 )
+
+// isPolygonCover reports whether what is to be measured is a file of outlines. A table in text is one only when a field with
+// its classes is named.
+func isPolygonCover(c *cli.Command, where string) bool {
+	path, _ := vectors.Split(where)
+	kind, err := vectors.Kind(path)
+	return err == nil && kind != "" && (kind != "table" || c.String("class-field") != "")
+}
 
 // overlay measures a cover of polygons.
 func overlay(ctx context.Context, c *cli.Command, path string, r *reporter) (*account.Composition, error) {
