@@ -174,18 +174,9 @@ func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, mea
 }
 
 // groundOf is the area of polygons on the ellipsoid in m².
-func groundOf(l *vector.Layer, g *vector.Geometry) (sum float64) {
-	for _, p := range g.Polygons {
-		for k, r := range p {
-			a, _ := l.CRS.OutlineArea(r)
-			if k == 0 {
-				sum += math.Abs(a)
-			} else {
-				sum -= math.Abs(a)
-			}
-		}
-	}
-	return sum
+func groundOf(l *vector.Layer, g *vector.Geometry) float64 {
+	a, _ := vector.Area(l.CRS, g) // what was carried to the CRS lies where it is defined
+	return a
 }
 
 // coverClasses says what each feature counts as, by the code or the name in a field. Without a legend one is made of the

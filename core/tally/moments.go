@@ -2,13 +2,10 @@ package tally
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"math/big"
 	"math/bits"
-	"runtime"
-	"sync"
 
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/zone"
@@ -151,29 +148,13 @@ func MeasureMoments(ctx context.Context, req Request) ([]Moments, float64, error
 		return nil, 0, fmt.Errorf("%s: %w", req.Layers[0].Header().Name, err)
 	}
 	p := newPass(req, areas)
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	threads := req.Threads
-	if threads <= 0 {
-		threads = runtime.GOMAXPROCS(0)
-	}
-	found := make([]map[int]*Moments, threads)
-	var wg sync.WaitGroup
-	for i := range found {
+	found := make([]map[int]*Moments, req.threads())
+	err = p.run(ctx, func(i int) func(*band, int) error {
 		found[i] = map[int]*Moments{}
 		w := &momentWorker{pass: p, reader: req.Layers[0].NewReader(), zones: found[i], nodata: req.Layers[0].Header().NoData}
-		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform, Coarse: areas.Coarse()}
-		wg.Go(func() {
-			if err := w.run(ctx); err != nil {
-				cancel(err)
-			}
-		})
-	}
-	wg.Wait()
-	if err := context.Cause(ctx); err != nil {
-		if errors.Is(err, context.Canceled) {
-			err = errors.New("stopped before the end; nothing was written")
-		}
+		return w.tile
+	})
+	if err != nil {
 		return nil, 0, err
 	}
 	out := make([]Moments, len(req.Zones.Zones))
@@ -188,39 +169,13 @@ func MeasureMoments(ctx context.Context, req Request) ([]Moments, float64, error
 	return out, areas.Unit, nil
 }
 
-// momentWorker takes one window after another, as worker does.
+// momentWorker adds up the moments of tiles.
 type momentWorker struct {
 	pass   *pass
 	reader raster.Reader
 	cells  raster.Cells
-	cutter zone.Cutter
 	zones  map[int]*Moments
 	nodata *float64
-}
-
-func (w *momentWorker) run(ctx context.Context) error {
-	p := w.pass
-	total := int64(len(p.bands) * p.across)
-	for {
-		n := p.next.Add(1) - 1
-		if n >= total {
-			return nil
-		}
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		b := p.bands[n/int64(p.across)]
-		if err := b.prepare(&w.cutter); err != nil {
-			return err
-		}
-		if err := w.tile(b, int(n)%p.across); err != nil {
-			return err
-		}
-		b.release()
-		if done := p.done.Add(1); p.req.Progress != nil {
-			p.req.Progress(int(done), int(total))
-		}
-	}
 }
 
 func (w *momentWorker) tile(b *band, col int) error {

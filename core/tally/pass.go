@@ -82,30 +82,14 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 		return nil, fmt.Errorf("%s: %w", req.Layers[0].Header().Name, err)
 	}
 	p := newPass(req, areas)
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	threads := req.Threads
-	if threads <= 0 {
-		threads = runtime.GOMAXPROCS(0)
-	}
-	workers := make([]*worker, threads)
-	var wg sync.WaitGroup
-	for i := range workers {
+	workers := make([]*worker, req.threads())
+	err = p.run(ctx, func(i int) func(*band, int) error {
 		w := &worker{pass: p, kernel: newKernel(req.Layers, areas, max(maxValues, req.Values)), zones: map[int32]*totals{}}
 		w.kernel.sharing.units = int32(req.Units)
-		w.cutter = zone.Cutter{Width: g.Width, Down: req.Placement.Down, Centres: req.Centres, Moments: areas.Vary != raster.Uniform, Coarse: areas.Coarse()}
 		workers[i] = w
-		wg.Go(func() {
-			if err := w.run(ctx); err != nil {
-				cancel(err)
-			}
-		})
-	}
-	wg.Wait()
-	if err := context.Cause(ctx); err != nil {
-		if errors.Is(err, context.Canceled) {
-			err = errors.New("stopped before the end; nothing was written")
-		}
+		return w.tile
+	})
+	if err != nil {
 		return nil, err
 	}
 	if z := p.overlap.Load(); z != nil {
@@ -223,11 +207,64 @@ func (p *pass) windowOf(col int32) int32 {
 	return int32(i)
 }
 
-// worker takes one tile after another.
+func (r *Request) threads() int {
+	if r.Threads > 0 {
+		return r.Threads
+	}
+	return runtime.GOMAXPROCS(0)
+}
+
+// run starts the workers, each of which takes one window after another until there are none left or one of them
+// fails. begin makes what the i-th does with a window of a band, whose zones are cut then.
+func (p *pass) run(ctx context.Context, begin func(i int) func(b *band, col int) error) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var wg sync.WaitGroup
+	for i := range p.req.threads() {
+		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Centres: p.req.Centres, Moments: p.areas.Vary != raster.Uniform, Coarse: p.areas.Coarse()}
+		tile := begin(i)
+		wg.Go(func() {
+			if err := p.work(ctx, c, tile); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	wg.Wait()
+	err := context.Cause(ctx)
+	if errors.Is(err, context.Canceled) {
+		return errors.New("stopped before the end; nothing was written")
+	}
+	return err
+}
+
+func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(b *band, col int) error) error {
+	total := int64(len(p.bands) * p.across)
+	for {
+		n := p.next.Add(1) - 1
+		if n >= total {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		b := p.bands[n/int64(p.across)]
+		if err := b.prepare(c); err != nil {
+			return err
+		}
+		if err := tile(b, int(n)%p.across); err != nil {
+			return err
+		}
+		b.release()
+		if done := p.done.Add(1); p.req.Progress != nil {
+			p.req.Progress(int(done), int(total))
+		}
+	}
+}
+
+// worker adds up tiles.
 type worker struct {
 	pass   *pass
 	kernel *kernel
-	cutter zone.Cutter
 	zones  map[int32]*totals
 }
 
@@ -260,31 +297,6 @@ func (t *totals) find(s int32) int {
 		t.at[s] = int32(i)
 	}
 	return i
-}
-
-func (w *worker) run(ctx context.Context) error {
-	p := w.pass
-	total := int64(len(p.bands) * p.across)
-	for {
-		n := p.next.Add(1) - 1
-		if n >= total {
-			return nil
-		}
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		b := p.bands[n/int64(p.across)]
-		if err := b.prepare(&w.cutter); err != nil {
-			return err
-		}
-		if err := w.tile(b, int(n)%p.across); err != nil {
-			return err
-		}
-		b.release()
-		if done := p.done.Add(1); p.req.Progress != nil {
-			p.req.Progress(int(done), int(total))
-		}
-	}
 }
 
 // tile reads one window and adds it up for each zone that touches it.

@@ -86,6 +86,29 @@ func (l *Layer) FieldNames() []string {
 	return out
 }
 
+// Area is the area of polygons on the ellipsoid of a CRS in m²; ok is false where the CRS is not defined, or nil.
+func Area(crs *earth.CRS, g *Geometry) (m2 float64, ok bool) {
+	if crs == nil {
+		return 0, false
+	}
+	for _, p := range g.Polygons {
+		for k, r := range p {
+			if len(r) < 3 {
+				continue
+			}
+			a, ok := crs.OutlineArea(r)
+			if !ok {
+				return 0, false
+			}
+			if a = math.Abs(a); k > 0 {
+				a = -a
+			}
+			m2 += a
+		}
+	}
+	return m2, true
+}
+
 // TextOf is a value as text, "" for nil. Numbers have as many digits as it takes to tell them apart.
 func TextOf(v any) string {
 	switch t := v.(type) {

@@ -81,19 +81,12 @@ func Inspect(l *vector.Layer) *Inspection {
 		for _, p := range g.Polygons {
 			for _, r := range p {
 				in.Vertices += len(r)
-				if l.CRS != nil && len(r) > 2 {
-					if a, ok := l.CRS.OutlineArea(r); ok {
-						in.Areas[i] += math.Abs(a) * sideOf(p, r)
-					} else {
-						in.Areas[i] = math.NaN()
-					}
-				}
 			}
 			if found := finder.find(clean(p)); len(found) > 0 {
 				unsound = append(unsound, fmt.Sprintf("%d at %s", i+1, place(found[0].at)))
 			}
 		}
-		if math.IsNaN(in.Areas[i]) {
+		if in.Areas[i] = trueArea(l, g); l.CRS != nil && math.IsNaN(in.Areas[i]) {
 			outside = append(outside, fmt.Sprint(i+1))
 		}
 		if key := fmt.Sprint(g.Polygons); len(g.Polygons) > 0 {
@@ -112,14 +105,6 @@ func Inspect(l *vector.Layer) *Inspection {
 		in.neighbours(l)
 	}
 	return in
-}
-
-// sideOf is 1 for the shell and -1 for holes.
-func sideOf(p vector.Polygon, r vector.Ring) float64 {
-	if len(p[0]) == len(r) && &p[0][0] == &r[0] {
-		return 1
-	}
-	return -1
 }
 
 // clean leaves out repeated points, between which edges cross nothing.
@@ -213,21 +198,12 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 	in.tell("%d gap(s) lie between the outlines: %s", texts)
 }
 
-func trueArea(l *vector.Layer, g *vector.Geometry) (sum float64) {
-	if l.CRS == nil {
+func trueArea(l *vector.Layer, g *vector.Geometry) float64 {
+	a, ok := vector.Area(l.CRS, g)
+	if !ok {
 		return math.NaN()
 	}
-	for _, p := range g.Polygons {
-		for k, r := range p {
-			a, _ := l.CRS.OutlineArea(r)
-			if k == 0 {
-				sum += math.Abs(a)
-			} else {
-				sum -= math.Abs(a)
-			}
-		}
-	}
-	return sum
+	return a
 }
 
 func hectares(m2 float64) string {

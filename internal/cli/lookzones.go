@@ -12,7 +12,6 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
@@ -298,7 +297,8 @@ func lookFieldValues(c *cli.Command, l *vector.Layer, field string, r *reporter)
 			lines = append(lines, line{Value: text})
 		}
 		lines[n].Features++
-		lines[n].Area += outlineArea(l.CRS, &f.Geometry) / 1e4
+		area, _ := vector.Area(l.CRS, &f.Geometry) // none without a CRS
+		lines[n].Area += area / 1e4
 	}
 	slices.SortStableFunc(lines, func(a, b line) int { return cmp.Or(b.Features-a.Features, cmp.Compare(b.Area, a.Area)) })
 	if c.Bool("json") {
@@ -318,22 +318,4 @@ func lookFieldValues(c *cli.Command, l *vector.Layer, field string, r *reporter)
 	}
 	r.notes(l.Notes)
 	return nil
-}
-
-// outlineArea is the true area of outlines in m², 0 without a CRS.
-func outlineArea(crs *earth.CRS, g *vector.Geometry) (sum float64) {
-	if crs == nil {
-		return 0
-	}
-	for _, p := range g.Polygons {
-		for k, ring := range p {
-			a, _ := crs.OutlineArea(ring)
-			if k == 0 {
-				sum += math.Abs(a)
-			} else {
-				sum -= math.Abs(a)
-			}
-		}
-	}
-	return sum
 }

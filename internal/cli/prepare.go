@@ -63,6 +63,7 @@ and columns that hold none. To measure in zones, nothing needs to be clipped fir
 			&cli.BoolFlag{Name: "shrink", Usage: "cut to the smallest extent on the same grid"},
 			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart"},
 			&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
+			&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds"},
 			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say"},
 		}, rasterFlags, rasterOutFlags),
 		Action: func(ctx context.Context, c *cli.Command) error {

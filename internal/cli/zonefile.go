@@ -2,22 +2,17 @@ package cli
 
 import (
 	"context"
-	"encoding/csv"
-	"errors"
 	"fmt"
-	"io"
 	"os"
-	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
-	"github.com/verdex-land/verdex/core/fault"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/vector/delimited"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -134,42 +129,27 @@ func rasterZones(ctx context.Context, c *cli.Command, path string) (*vector.Laye
 
 // readNames reads a table with the columns code and name.
 func readNames(path string) (map[int64]string, error) {
-	f, err := os.Open(path)
+	t, err := delimited.ReadTable(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
-	defer f.Close()
-	r := csv.NewReader(f)
-	head, err := r.Read()
-	if err != nil {
-		return nil, fmt.Errorf("%s: it is no table with a line of names (%w)", path, err)
-	}
-	for i := range head {
-		head[i] = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(head[i], "\ufeff")))
-	}
-	code, name := slices.Index(head, "code"), slices.Index(head, "name")
+	code, name := t.Field("code"), t.Field("name")
 	if code < 0 || name < 0 {
-		return nil, fmt.Errorf("%s: it needs the columns code and name (it has %s)", path, strings.Join(head, ", "))
+		return nil, fmt.Errorf("%s: it needs the columns code and name (it has %s)", path, strings.Join(t.FieldNames(), ", "))
 	}
 	out := map[int64]string{}
-	for {
-		row, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
-		}
-		line, _ := r.FieldPos(0)
-		id, err := strconv.ParseInt(strings.TrimSpace(row[code]), 10, 64)
-		if err != nil {
-			return nil, fmt.Errorf("%s: line %d: the code %q is no whole number", path, line, row[code])
+	for i := range t.Features {
+		v := t.Features[i].Values
+		id, ok := v[code].(int64)
+		if !ok {
+			return nil, fmt.Errorf("%s: row %d: the code %q is no whole number", path, i+1, vector.TextOf(v[code]))
 		}
 		if _, twice := out[id]; twice {
-			return nil, fmt.Errorf("%s: line %d: the code %d comes twice", path, line, id)
+			return nil, fmt.Errorf("%s: row %d: the code %d comes twice", path, i+1, id)
 		}
-		out[id] = row[name]
+		out[id] = vector.TextOf(v[name])
 	}
+	return out, nil
 }
 
 // writeLayer writes features to a file whose ending says the format, and tells how many and where.
