@@ -23,7 +23,7 @@ type OverlayInput struct {
 	Field  string // of Cover: the code of a class, or its name
 	Legend *cover.Legend
 	Groups *cover.Groups
-	Zones  *zone.Set
+	Zones  *zone.Set // nil for the cover as a whole
 }
 
 // Overlay makes the composition of zones from a cover of polygons. Zones are carried to the CRS of the cover, laid over its
@@ -40,16 +40,19 @@ func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, err
 	}
 	coder := &cover.Coder{Legend: legend, Groups: in.Groups}
 	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: coder.Shown(), Polygons: true}
+	shapes, tree, err := soundShapes(l)
+	if err != nil {
+		return nil, err
+	}
+	if in.Zones == nil {
+		return c, wholeCover(c, l, shapes, meanings, coder)
+	}
 	zones, note, err := vector.Carry(in.Zones.Layer(), l.CRS)
 	if err != nil {
 		return nil, err
 	}
 	if note != "" {
 		c.Notes = append(c.Notes, note)
-	}
-	shapes, tree, err := soundShapes(l)
-	if err != nil {
-		return nil, err
 	}
 	var overlapping []string
 	for i := range zones.Features {
@@ -61,30 +64,51 @@ func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, err
 		if err != nil {
 			return nil, fmt.Errorf("zone %s and %s: %w", z.ID, l.Source, err)
 		}
-		sum.Rows = partRows(c.Legend, in.Epoch, sum.ZoneSum, sum.parts, sum.outside)
-		if shared > 1e-7*sum.Area { // more than rounding
+		if c.take(sum); shared > rounding*sum.Area {
 			overlapping = append(overlapping, fmt.Sprintf("%s (%.4g %s)", z.ID, shared, unit.Name))
 		}
-		c.Zones = append(c.Zones, sum.ZoneSum)
 	}
-	if len(overlapping) > 0 {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("polygons of %s overlap in %d zone(s), and ground that two share counts in both: %s", l.Source, len(overlapping), listed(overlapping, 5)))
-	}
+	c.warnOverlap(l, overlapping)
 	return c, nil
 }
 
-// WholeCover is the one zone of a cover that is measured without zones: the ground of all its polygons.
-func WholeCover(l *vector.Layer) (*zone.Set, error) {
-	shapes, _, err := soundShapes(l)
-	if err != nil {
-		return nil, err
+// rounding is the part of a zone that polygons may share by rounding alone.
+const rounding = 1e-7
+
+// take adds a zone that has been laid over the cover.
+func (c *Composition) take(s laid) {
+	s.Rows = partRows(c.Legend, c.Epoch, s.ZoneSum, s.parts, s.outside)
+	c.Zones = append(c.Zones, s.ZoneSum)
+}
+
+func (c *Composition) warnOverlap(l *vector.Layer, zones []string) {
+	if len(zones) > 0 {
+		c.Warnings = append(c.Warnings, fmt.Sprintf("polygons of %s overlap in %d zone(s), and ground that two share counts in both: %s", l.Source, len(zones), listed(zones, 5)))
 	}
-	shapes = slices.DeleteFunc(shapes, func(g geom.Geometry) bool { return g.IsEmpty() })
-	u, err := geom.UnionMany(shapes)
-	if err != nil {
-		return nil, fmt.Errorf("%s: its polygons cannot be united (%w)", l.Source, err)
+}
+
+// wholeCover takes the ground of all polygons for the one zone.
+func wholeCover(c *Composition, l *vector.Layer, shapes []geom.Geometry, meanings []cover.Meaning, coder *cover.Coder) error {
+	s := laid{ZoneSum: ZoneSum{ID: "all", Name: "whole cover", Balances: true}, parts: map[cover.Meaning]float64{}}
+	total := 0.0
+	var all []geom.Geometry
+	for k := range l.Features {
+		if area := groundOf(l, &l.Features[k].Geometry) / c.Unit.M2; area > 0 {
+			s.add(meanings[k], coder, area)
+			total += area
+			all = append(all, shapes[k])
+		}
 	}
-	return &zone.Set{Source: l.Source, CRS: l.CRS, Zones: []zone.Zone{{ID: "all", Name: "whole cover", Features: 1, Polygons: vector.FromGeom(u).Polygons}}}, nil
+	u, err := vector.Union(all)
+	if err != nil {
+		return fmt.Errorf("%s: its polygons cannot be united (%w)", l.Source, err)
+	}
+	whole := vector.FromGeom(u)
+	s.Area = groundOf(l, &whole) / c.Unit.M2
+	if c.take(s); total-s.Area > rounding*s.Area {
+		c.warnOverlap(l, []string{fmt.Sprintf("all (%.4g %s)", total-s.Area, c.Unit.Name)})
+	}
+	return nil
 }
 
 // soundShapes are the polygons of a layer as geometries, and a tree of their extents.
@@ -141,11 +165,7 @@ func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, mea
 		if area == 0 {
 			return nil
 		}
-		m := meanings[k]
-		if m.Kind == cover.Classified {
-			m, _ = coder.Code(float64(m.Code))
-		}
-		s.parts[m] += area
+		s.add(meanings[k], coder, area)
 		total += area
 		pieces = append(pieces, (&vector.Geometry{Polygons: piece.Polygons}).Geom(true))
 		return nil
@@ -155,7 +175,7 @@ func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, mea
 	}
 	covered := 0.0
 	if len(pieces) > 0 {
-		u, err := geom.UnionMany(pieces)
+		u, err := vector.Union(pieces)
 		if err != nil {
 			return s, 0, err
 		}
@@ -165,12 +185,16 @@ func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, mea
 	if s.outside = s.Area - covered; s.outside < 1e-9*s.Area { // rounding
 		s.outside = 0
 	}
-	for m, a := range s.parts {
-		if m.Kind == cover.Classified {
-			s.Classified += a
-		}
-	}
 	return s, math.Max(0, total-covered), nil
+}
+
+// add adds a piece of the cover, by group where groups are wanted.
+func (s *laid) add(m cover.Meaning, coder *cover.Coder, area float64) {
+	if m.Kind == cover.Classified {
+		m, _ = coder.Code(float64(m.Code))
+		s.Classified += area
+	}
+	s.parts[m] += area
 }
 
 // groundOf is the area of polygons on the ellipsoid in m².

@@ -61,16 +61,14 @@ func TestOverlayOfRectangles(t *testing.T) {
 
 	// Overlapping polygons, and a legend made of the values.
 	l = coverLayer(t, "b", box(x, y, 1000, 1000), "a", box(x+900, y, 1000, 1000))
-	whole, err := WholeCover(l)
-	require.NoError(t, err)
-	c, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "kind", Zones: whole}, ha)
+	c, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "kind"}, ha)
 	require.NoError(t, err)
 	assert.InDelta(t, 190, c.Zones[0].Area, 1e-7)
 	assert.Equal(t, "a", c.Legend.Classes[0].Name)
 	require.Len(t, c.Warnings, 1)
 	assert.Contains(t, c.Warnings[0], "overlap in 1 zone(s)")
 	assert.Contains(t, c.Warnings[0], "all (10 ha)")
-	_, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "knd", Zones: whole}, ha)
+	_, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "knd"}, ha)
 	assert.ErrorContains(t, err, `did you mean "kind"?`)
 }
 

@@ -173,7 +173,7 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 	if len(shapes) < 3 {
 		return
 	}
-	u, err := geom.UnionMany(shapes)
+	u, err := vector.Union(shapes)
 	if err != nil {
 		return
 	}

@@ -256,7 +256,7 @@ func dissolve(l *vector.Layer, members []int) (vector.Geometry, error) {
 	if len(all) == 0 {
 		return vector.Geometry{}, nil
 	}
-	u, err := geom.UnionMany(all)
+	u, err := vector.Union(all)
 	if err != nil {
 		return vector.Geometry{}, fmt.Errorf("its outlines cannot be united (%w)", err)
 	}

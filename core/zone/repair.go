@@ -11,6 +11,7 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/vector"
 )
 
 // repair checks the outlines of all zones and mends what can be mended openly:
@@ -296,56 +297,22 @@ func inner(p Polygon) Point {
 func unite(polygons []Polygon) ([]Polygon, error) {
 	var all []geom.Geometry
 	for _, p := range polygons {
-		var rings []geom.LineString
-		for _, r := range p {
-			flat := make([]float64, 0, 2*len(r)+2)
-			for _, q := range append(r[:len(r):len(r)], r[0]) {
-				flat = append(flat, q[0], q[1])
-			}
-			rings = append(rings, geom.NewLineString(geom.NewSequence(flat, geom.DimXY)))
-		}
-		g := geom.NewPolygon(rings)
+		g := p.Geom()
 		if err := g.Validate(); err != nil {
 			return nil, err
 		}
 		all = append(all, g.AsGeometry())
 	}
-	u, err := geom.UnionMany(all)
+	u, err := vector.Union(all)
 	if err != nil {
 		return nil, err
 	}
-	var out []Polygon
-	collect := func(g geom.Polygon) {
-		var p Polygon
-		for _, line := range append([]geom.LineString{g.ExteriorRing()}, holes(g)...) {
-			seq := line.Coordinates()
-			r := make(Ring, 0, seq.Length())
-			for i := range seq.Length() - 1 {
-				xy := seq.GetXY(i)
-				r = append(r, Point{xy.X, xy.Y})
-			}
-			p = append(p, r)
-		}
-		out = append(out, orient(p))
-	}
-	switch u.Type() {
-	case geom.TypePolygon:
-		collect(u.MustAsPolygon())
-	case geom.TypeMultiPolygon:
-		m := u.MustAsMultiPolygon()
-		for i := range m.NumPolygons() {
-			collect(m.PolygonN(i))
-		}
-	default:
+	out := vector.FromGeom(u).Polygons
+	if len(out) == 0 {
 		return nil, fmt.Errorf("their union is a %s", u.Type())
 	}
-	return out, nil
-}
-
-func holes(g geom.Polygon) []geom.LineString {
-	out := make([]geom.LineString, g.NumInteriorRings())
-	for i := range out {
-		out[i] = g.InteriorRingN(i)
+	for i, p := range out {
+		out[i] = orient(p)
 	}
-	return out
+	return out, nil
 }

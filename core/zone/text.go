@@ -6,9 +6,8 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/peterstace/simplefeatures/geom"
-
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/vector"
 )
 
 // IsText reports whether a text is a zone itself instead of the name of a file: a box, a geo URI or WKT.
@@ -34,7 +33,7 @@ func FromText(text string, crs *earth.CRS) (*Set, error) {
 	if strings.HasPrefix(strings.ToLower(text), "geo:") {
 		return geoURI(text)
 	}
-	g, err := geom.UnmarshalWKT(text, geom.NoValidate{})
+	g, err := vector.FromWKT(text)
 	if err != nil {
 		return nil, fmt.Errorf("the zone %q is not WKT that is understood (%w): write it like POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2))", shorten(text), err)
 	}
@@ -43,22 +42,13 @@ func FromText(text string, crs *earth.CRS) (*Set, error) {
 			return nil, err
 		}
 	}
-	var polygons []Polygon
-	switch {
-	case g.IsPolygon():
-		polygons = []Polygon{fromGeom(g.MustAsPolygon())}
-	case g.IsMultiPolygon():
-		m := g.MustAsMultiPolygon()
-		for i := range m.NumPolygons() {
-			polygons = append(polygons, fromGeom(m.PolygonN(i)))
-		}
-	default:
-		return nil, fmt.Errorf("the zone %q is a %s, but zones are polygons; for a circle around a point write geo:LAT,LON;u=METRES", shorten(text), g.Type())
+	if g.Type != "Polygon" && g.Type != "MultiPolygon" {
+		return nil, fmt.Errorf("the zone %q is a %s, but zones are polygons; for a circle around a point write geo:LAT,LON;u=METRES", shorten(text), g.Type)
 	}
-	if g.IsEmpty() {
+	if g.Empty() {
 		return nil, fmt.Errorf("the zone %q is empty", shorten(text))
 	}
-	s := &Set{Source: "the zone given as WKT", CRS: crs, Zones: []Zone{{ID: "wkt", Name: shorten(text), Features: 1, Polygons: polygons}}}
+	s := &Set{Source: "the zone given as WKT", CRS: crs, Zones: []Zone{{ID: "wkt", Name: shorten(text), Features: 1, Polygons: g.Polygons}}}
 	return s, s.repair()
 }
 
@@ -67,23 +57,6 @@ func shorten(text string) string {
 		return string(r[:39]) + "…"
 	}
 	return text
-}
-
-func fromGeom(p geom.Polygon) Polygon {
-	ring := func(l geom.LineString) Ring {
-		c := l.Coordinates()
-		var r Ring
-		for i := range c.Length() - 1 { // the last repeats the first
-			xy := c.GetXY(i)
-			r = append(r, Point{xy.X, xy.Y})
-		}
-		return r
-	}
-	out := Polygon{ring(p.ExteriorRing())}
-	for i := range p.NumInteriorRings() {
-		out = append(out, ring(p.InteriorRingN(i)))
-	}
-	return out
 }
 
 // geoURI reads geo:LAT,LON;u=METRES (RFC 5870): the uncertainty is the radius.

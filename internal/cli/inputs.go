@@ -268,14 +268,22 @@ func (s *coverRaster) needCRS() error {
 	return fmt.Errorf("%s: it has no CRS: give one with --crs", s.path)
 }
 
+// needZones refuses options that say something of zones where none are named.
+func needZones(c *cli.Command) error {
+	for _, f := range []string{"zone-id", "zone-name", "zone-names", "zones-crs", "where"} {
+		if c.String(f) != "" {
+			return usage("--%s needs --zones", f)
+		}
+	}
+	return nil
+}
+
 // readZones reads the zones, or makes the one zone of the whole raster, and places them on g.
 func readZones(ctx context.Context, c *cli.Command, g raster.Grid, r *reporter) (*zone.Set, *zone.Placement, error) {
 	where := c.String("zones")
 	if where == "" {
-		for _, f := range []string{"zone-id", "zone-name", "zone-names", "zones-crs", "where"} {
-			if c.String(f) != "" {
-				return nil, nil, usage("--%s needs --zones", f)
-			}
+		if err := needZones(c); err != nil {
+			return nil, nil, err
 		}
 		return tally.Whole(g)
 	}

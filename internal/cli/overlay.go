@@ -51,7 +51,7 @@ func overlay(ctx context.Context, c *cli.Command, path string, r *reporter) (*ac
 			return nil, err
 		}
 		r.notes(set.Notes)
-	} else if set, err = account.WholeCover(l); err != nil {
+	} else if err := needZones(c); err != nil {
 		return nil, err
 	}
 	return account.Overlay(ctx, account.OverlayInput{Epoch: c.String("epoch"), Cover: l, Field: c.String("class-field"), Legend: t.legend, Groups: t.groups, Zones: set}, t.unit)

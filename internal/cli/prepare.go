@@ -59,7 +59,7 @@ and columns that hold none. To measure in zones, nothing needs to be clipped fir
   verdex clip cover.tif --to "geo:58.31,12.52;u=5000" --shrink --out circle.tif
   verdex clip cover.tif --to other.tif --shrink --out same-place.tif`,
 		Flags: slices.Concat([]cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "`WHERE`: a GeoJSON file, bbox:W,S,E,N, geo:LAT,LON;u=METRES, WKT, or another raster"},
+			&cli.StringFlag{Name: "to", Usage: "`WHERE`: a file of zones, bbox:W,S,E,N, geo:LAT,LON;u=METRES, WKT, or another raster"},
 			&cli.BoolFlag{Name: "shrink", Usage: "cut to the smallest extent on the same grid"},
 			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart"},
 			&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},

@@ -1,0 +1,53 @@
+package vector
+
+import (
+	"cmp"
+	"slices"
+
+	"github.com/peterstace/simplefeatures/geom"
+)
+
+// Union unites geometries. Neighbours are united first, then what they have become: each edge takes part in as many
+// unions as there are doublings, where one union after another would take the whole each time.
+func Union(list []geom.Geometry) (geom.Geometry, error) {
+	type boxed struct {
+		g      geom.Geometry
+		centre geom.XY
+	}
+	var all []boxed
+	for _, g := range list {
+		if c, ok := g.Envelope().Center().XY(); ok {
+			all = append(all, boxed{g, c})
+		}
+	}
+	var unite func(part []boxed, byX bool) (geom.Geometry, error)
+	unite = func(part []boxed, byX bool) (geom.Geometry, error) {
+		if len(part) <= 4 {
+			few := make([]geom.Geometry, len(part))
+			for i, b := range part {
+				few[i] = b.g
+			}
+			return geom.UnionMany(few)
+		}
+		slices.SortFunc(part, func(a, b boxed) int {
+			if byX {
+				return cmp.Compare(a.centre.X, b.centre.X)
+			}
+			return cmp.Compare(a.centre.Y, b.centre.Y)
+		})
+		a, err := unite(part[:len(part)/2], !byX)
+		if err != nil {
+			return a, err
+		}
+		b, err := unite(part[len(part)/2:], !byX)
+		if err != nil {
+			return b, err
+		}
+		return geom.Union(a, b)
+	}
+	u, err := unite(all, true)
+	if err != nil { // slivers can trip the union of two large ones
+		return geom.UnionMany(list)
+	}
+	return u, nil
+}
