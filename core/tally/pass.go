@@ -8,7 +8,6 @@
 package tally
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -334,94 +333,3 @@ func (w *worker) take(z int32) {
 		k.extents[s] = Extent{}
 	}
 }
-
-// gather joins the totals of all workers.
-func (p *pass) gather(workers []*worker) *Tally {
-	t := &Tally{Unit: p.areas.Unit, Zones: make([]Zone, len(p.req.Zones.Zones)), Tiles: int(p.read.Load())}
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	const chunk = 64
-	for range workers {
-		wg.Go(func() {
-			var g gatherer
-			for {
-				from := int(next.Add(chunk)) - chunk
-				if from >= len(t.Zones) {
-					return
-				}
-				for i := from; i < min(from+chunk, len(t.Zones)); i++ {
-					t.Zones[i] = g.zone(workers, int32(i))
-				}
-			}
-		})
-	}
-	wg.Wait()
-	t.Overlaps, t.ManyOverlaps = overlaps(workers)
-	return t
-}
-
-// gatherer joins what the workers have found in one zone after another.
-type gatherer struct {
-	found []foundValue
-	at    map[[2]uint64]int // place in found, for workers after the first
-}
-
-type foundValue struct {
-	value  Value
-	extent Extent
-}
-
-func (g *gatherer) zone(workers []*worker, i int32) (z Zone) {
-	g.found = g.found[:0]
-	for n, w := range workers {
-		got := w.zones[i]
-		if got == nil {
-			continue
-		}
-		before := len(g.found) // of other workers: a worker finds a value once
-		if n > 0 && before > 32 {
-			if g.at == nil {
-				g.at = map[[2]uint64]int{}
-			}
-			clear(g.at)
-			for k, f := range g.found {
-				g.at[key(f.value)] = k
-			}
-		}
-		for m, s := range got.slots {
-			v, k := w.kernel.value(s), -1
-			switch {
-			case before > 32:
-				if found, ok := g.at[key(v)]; ok {
-					k = found
-				}
-			default:
-				k = slices.IndexFunc(g.found[:before], func(f foundValue) bool { return key(f.value) == key(v) })
-			}
-			if k >= 0 {
-				g.found[k].extent.Add(got.extents[m])
-			} else {
-				g.found = append(g.found, foundValue{v, got.extents[m]})
-			}
-		}
-	}
-	slices.SortFunc(g.found, func(a, b foundValue) int {
-		return cmp.Or(cmp.Compare(a.value[0], b.value[0]), cmp.Compare(a.value[1], b.value[1]))
-	})
-	n := 0
-	for _, f := range g.found {
-		if !f.extent.IsZero() {
-			n++
-		}
-	}
-	z.Values, z.Extents = make([]Value, 0, n), make([]Extent, 0, n)
-	for _, f := range g.found {
-		if !f.extent.IsZero() {
-			z.Values, z.Extents = append(z.Values, f.value), append(z.Extents, f.extent)
-		}
-	}
-	return z
-}
-
-// key tells values apart, and takes NaN for the same as itself.
-func key(v Value) [2]uint64 { return [2]uint64{math.Float64bits(v[0]), math.Float64bits(v[1])} }

@@ -1,0 +1,166 @@
+package tally
+
+import (
+	"math/bits"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// Bits of the packed moments: a segment has at most 512 cells, so that their number takes 10
+// bits, the sum of columns 17 and the sum of their squares 26.
+const (
+	sumShift    = 10
+	squareShift = 27
+)
+
+// packed[d] is the prefix sum of 1 + d·2^sumShift + d²·2^squareShift over the columns before d.
+var packed = func() (t [513]uint64) {
+	for d := range uint64(512) {
+		t[d+1] = t[d] + 1 + d<<sumShift + d*d<<squareShift
+	}
+	return t
+}()
+
+// runEnds says where the runs of a row end.
+type runEnds struct {
+	ready bool
+	mask  []uint64 // bit c: a run ends at column c of the window
+	list  []int32  // the same as a list: c+1 for each such column; rows stand one behind another in kernel.ends
+	rank  []int32  // by word of mask: how many of the list lie in the words before it
+}
+
+// prepare finds where runs end in a row of the window.
+func (k *kernel) prepare(row int) {
+	k.at = &k.rows[row]
+	if k.at.ready {
+		return
+	}
+	k.at.ready = true
+	width := k.width
+	for n, l := range k.layers {
+		dst := k.at.mask
+		if n > 0 {
+			dst = k.second
+		}
+		c := &l.cells
+		at := row * c.Stride
+		switch c.Type {
+		case raster.Uint8, raster.Int8:
+			// Whole words are compared at once where a cell stands behind the last of them: that
+			// of the next row, or of the room that Cells keep behind the last one.
+			fast := (width - 1) &^ 63
+			if all := c.U8[:cap(c.U8)]; width&63 == 0 && at+width < len(all) {
+				fast = width
+				changes8(dst, all[at:at+width+1], fast)
+				dst[fast/64-1] |= 1 << 63
+			} else {
+				changes8(dst, c.U8[at:at+width], fast)
+				changesPlain(dst[fast/64:], c.U8[at+fast:at+width], width-fast)
+			}
+		case raster.Uint16:
+			changesPlain(dst, c.U16[at:at+width], width)
+		case raster.Int16:
+			changesPlain(dst, c.I16[at:at+width], width)
+		case raster.Uint32:
+			changesPlain(dst, c.U32[at:at+width], width)
+		case raster.Int32:
+			changesPlain(dst, c.I32[at:at+width], width)
+		case raster.Float32:
+			changesPlain(dst, c.F32[at:at+width], width)
+		case raster.Float64:
+			changesPlain(dst, c.F64[at:at+width], width)
+		}
+		if n > 0 {
+			for i, w := range k.second {
+				k.at.mask[i] |= w
+			}
+		}
+	}
+	// Lists are packed, so that the little that is used of their room stays in the cache.
+	list := k.ends[k.used:][:len(k.at.mask)*64+8]
+	n := flatten(list, k.at.rank, k.at.mask)
+	k.at.list = list[:n]
+	k.used += n
+}
+
+// endsIn are the ends of runs behind columns from to to-2; the run that column to-1 lies in ends
+// at to for the purpose of a range.
+func (k *kernel) endsIn(from, to int) []int32 {
+	e := k.at
+	last := to - 1
+	i := int(e.rank[from>>6]) + bits.OnesCount64(e.mask[from>>6]&(1<<(from&63)-1))
+	j := int(e.rank[last>>6]) + bits.OnesCount64(e.mask[last>>6]&(1<<(last&63)-1))
+	return e.list[i:j]
+}
+
+// runs adds the runs of columns from to to-1 of the prepared row of the window to acc: their
+// lengths, or with moments the packed moments of their columns, counted from column origin on.
+func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
+	if len(k.layers) == 1 && k.layers[0].cells.Type.Bytes() == 1 {
+		k.runs8(row, from, to, moments, origin)
+		return nil
+	}
+	at0 := row * k.layers[0].cells.Stride
+	at1 := 0
+	if len(k.layers) > 1 {
+		at1 = row * k.layers[1].cells.Stride
+	}
+	last := from
+	add := func(end int) error {
+		s, err := k.slotAt(at0+end-1, at1+end-1)
+		if err != nil {
+			return err
+		}
+		if int(s) >= len(k.acc) {
+			k.grow(s)
+		}
+		if moments {
+			k.acc[s] += packed[end-origin] - packed[last-origin]
+		} else {
+			k.acc[s] += uint64(end - last)
+		}
+		k.seen |= 1 << (uint(s) >> k.group)
+		last = end
+		return nil
+	}
+	for _, e := range k.endsIn(from, to) {
+		if err := add(int(e)); err != nil {
+			return err
+		}
+	}
+	return add(to)
+}
+
+// runs8 is runs for one layer of bytes, whose slots are the bytes themselves. It takes the
+// greater part of the time of measuring, so that its loop has no call, one branch and one
+// addition to memory. There are at least 256 slots, in 64 groups: with bytes, exactly.
+func (k *kernel) runs8(row, from, to int, moments bool, origin int) {
+	c := &k.layers[0].cells
+	cells := c.U8[row*c.Stride:][:to]
+	acc := (*[256]uint64)(k.acc)
+	seen := k.seen
+	if moments {
+		before := packed[from-origin]
+		for _, e := range k.endsIn(from, to) {
+			v := cells[e-1]
+			p := packed[int(e)-origin]
+			acc[v] += p - before
+			before = p
+			seen |= 1 << (v >> 2)
+		}
+		v := cells[to-1]
+		acc[v] += packed[to-origin] - before
+		k.seen = seen | 1<<(v>>2)
+		return
+	}
+	last := int32(from)
+	for _, e := range k.endsIn(from, to) {
+		v := cells[e-1]
+		acc[v] += uint64(e - last)
+		last = e
+		seen |= 1 << (v >> 2)
+	}
+	v := cells[to-1]
+	acc[v] += uint64(to - int(last))
+	k.seen = seen | 1<<(v>>2)
+}
