@@ -147,7 +147,7 @@ func writeFiles(files []fileToWrite) (err error) {
 			err = os.Chmod(f.Name(), 0o644)
 		}
 		if err != nil {
-			return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind", file.path, fault.Reason(err))
+			return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", file.path, fault.Reason(err))
 		}
 	}
 	for i, file := range files {
