@@ -332,8 +332,9 @@ func newFeatureParser() *featureParser {
 	p := &featureParser{work: make(chan *parsedFeature, 64)}
 	for range runtime.GOMAXPROCS(0) {
 		p.wg.Go(func() {
+			var d jsontext.Decoder
 			for f := range p.work {
-				f.err = f.read(f.raw)
+				f.err = f.read(&d, f.raw)
 				f.raw = nil
 			}
 		})
@@ -376,11 +377,11 @@ func (g *geoJSON) readCRS(v jsontext.Value) error {
 
 // read reads a feature. Its coordinates are read by a scanner of their own, after which the reading of
 // members goes on behind them.
-func (f *parsedFeature) read(v jsontext.Value) (err error) {
+func (f *parsedFeature) read(d *jsontext.Decoder, v jsontext.Value) (err error) {
 	for rest := []byte(v); rest != nil; {
 		text := rest
 		rest = nil
-		d := jsontext.NewDecoder(bytes.NewBuffer(text))
+		d.Reset(bytes.NewBuffer(text))
 		if d.PeekKind() != '{' {
 			return fmt.Errorf("an object is expected, but there is %s", describeKind(d.PeekKind()))
 		}
