@@ -3,7 +3,6 @@ package tally
 import (
 	"iter"
 	"math"
-	"math/bits"
 	"sync"
 	"sync/atomic"
 
@@ -13,11 +12,13 @@ import (
 
 // band is a row of windows. Its zones are cut, and the areas of its rows computed, by all workers
 // that come to it; it is let go when its last window is done, so that only the spans of a few
-// bands exist at a time.
+// bands exist at a time. A zone that lies in one window is cut when a worker comes to that, which uses its spans while
+// they are near the processor and keeps none.
 type band struct {
 	pass     *pass
-	from, to int // rows
-	zones    []int
+	from, to int     // rows
+	zones    []int   // those that reach into several windows
+	inside   [][]int // by window across: those that lie in it alone
 	cut      []*zone.Spans
 	touched  [][]touch    // by zone: the windows across that it touches
 	next     atomic.Int64 // the next task: a zone to cut, then rows to compute
@@ -33,7 +34,15 @@ type band struct {
 const rowsInTask = 32
 
 func newBand(p *pass, from, to int, zones []int) *band {
-	b := &band{pass: p, from: from, to: to, zones: zones}
+	b := &band{pass: p, from: from, to: to, inside: make([][]int, p.across)}
+	for _, z := range zones {
+		o := &p.req.Placement.Outlines[z]
+		if w := p.windowOf(int32(o.ColFrom)); w == p.windowOf(int32(o.ColTo-1)) {
+			b.inside[w] = append(b.inside[w], z)
+		} else {
+			b.zones = append(b.zones, z)
+		}
+	}
 	b.pending.Add(b.tasks())
 	b.left.Store(int64(p.across))
 	return b
@@ -54,10 +63,7 @@ func (b *band) prepare(c *zone.Cutter) error {
 		}
 		if i < len(b.zones) {
 			z := b.zones[i]
-			s := c.Cut(&b.pass.req.Placement.Outlines[z], z, b.from, b.to)
-			if s.Overlap != nil {
-				b.pass.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})
-			}
+			s := b.cutZone(c, z)
 			b.cut[i], b.touched[i] = s, b.pass.touches(s, &b.pass.req.Placement.Outlines[z])
 		} else if err := b.measureRows(b.from + (i-len(b.zones))*rowsInTask); err != nil {
 			b.err.Store(&err)
@@ -70,6 +76,40 @@ func (b *band) prepare(c *zone.Cutter) error {
 		return *err
 	}
 	return nil
+}
+
+// cutZone cuts the part of a zone that lies in the band.
+func (b *band) cutZone(c *zone.Cutter, z int) *zone.Spans {
+	s := c.Cut(&b.pass.req.Placement.Outlines[z], z, b.from, b.to)
+	if s.Overlap != nil {
+		b.pass.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})
+	}
+	return s
+}
+
+// window is one of the band's windows on the grid.
+func (b *band) window(col int) raster.Window {
+	cols := b.pass.cols
+	return raster.Window{Col: int(cols[col]), Row: b.from, Width: int(cols[col+1] - cols[col]), Height: b.to - b.from}
+}
+
+// touching gives the zones that have cells in a window one after another. Their spans serve until the next one.
+func (b *band) touching(c *zone.Cutter, col int) iter.Seq[touch] {
+	return func(yield func(touch) bool) {
+		for _, t := range b.spans[col] {
+			if !yield(t) {
+				return
+			}
+		}
+		for _, z := range b.inside[col] {
+			s := b.cutZone(c, z)
+			from, to := s.Rows()
+			if !s.Empty() && !yield(touch{s, int32(col), int32(from), int32(to)}) {
+				return
+			}
+			s.Free()
+		}
+	}
 }
 
 // measureRows computes the areas of some rows.
@@ -185,20 +225,6 @@ func (b *band) release() {
 			s.Free()
 		}
 		b.cut, b.spans, b.segments = nil, nil, nil
-	}
-}
-
-// slots are the slots that hold something, which are then taken as empty.
-func (k *kernel) slots() iter.Seq[int32] {
-	return func(yield func(int32) bool) {
-		for w, m := range k.present {
-			k.present[w] = 0
-			for ; m != 0; m &= m - 1 {
-				if !yield(int32(w<<6 + bits.TrailingZeros64(m))) {
-					return
-				}
-			}
-		}
 	}
 }
 

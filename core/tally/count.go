@@ -3,7 +3,7 @@ package tally
 // maxCounted is how many different values a counter knows at most: beyond, runs are as fast.
 const maxCounted = 4 * countedAtOnce
 
-// countedAtOnce is how many values countBytes compares in one go through a row.
+// countedAtOnce is how many values countBytes compares in one go through the cells.
 const countedAtOnce = 6
 
 // counter counts how often each byte occurs, by comparing 32 of them at once with every value that
@@ -16,20 +16,27 @@ type counter struct {
 	values [maxCounted]uint8
 	wide   [maxCounted][32]uint8 // each value 32 times
 	sums   [maxCounted][4]uint64 // by value; the four are to be added up
-	cells  uint64                // counted since take
+	added  uint64                // cells since take
+	// Stretches of cells that are still to be counted: together, because a call costs as much as counting a hundred cells.
+	cells   []uint8
+	waiting []stretch
+	vectors int // that the stretches waiting take
 }
+
+// stretch is n cells from index at on.
+type stretch struct{ at, n int32 }
 
 func newCounter() counter { return counter{off: !canCount} }
 
-// add counts cells[from:to].
+// add counts cells[from:to], which must stay as they are until take.
 func (c *counter) add(cells []uint8, from, to int) {
-	c.cells += uint64(to - from)
-	groups := (c.known + countedAtOnce - 1) / countedAtOnce
-	if groups == 0 {
+	c.added += uint64(to - from)
+	if c.known == 0 {
 		return
 	}
+	c.cells = cells
 	for from < to {
-		end := min(to, from+maxCountRow)
+		end := min(to, from+maxCounts*32)
 		if end < 32 { // countBytes looks at the 32 cells before the end
 			for _, v := range cells[from:end] {
 				for i, known := range c.values[:c.known] {
@@ -38,17 +45,31 @@ func (c *counter) add(cells []uint8, from, to int) {
 					}
 				}
 			}
-		} else {
-			_ = cells[from:end]
-			countBytes(&c.wide[0][0], &c.sums[0][0], groups, &cells[from], end-from)
+			from = end
+			continue
 		}
+		_ = cells[from:end]
+		n := (end - from + 31) / 32
+		if c.vectors+n > maxCounts {
+			c.count()
+		}
+		c.waiting, c.vectors = append(c.waiting, stretch{int32(from), int32(end - from)}), c.vectors+n
 		from = end
 	}
+}
+
+// count counts what waits.
+func (c *counter) count() {
+	if len(c.waiting) > 0 {
+		countBytes(&c.wide[0][0], &c.sums[0][0], (c.known+countedAtOnce-1)/countedAtOnce, &c.cells[0], &c.waiting[0], len(c.waiting))
+	}
+	c.waiting, c.vectors = c.waiting[:0], 0
 }
 
 // take adds what has been counted to acc and starts anew; seen has a bit for every four of acc
 // that may have grown. It is not ok, and acc is as before, when some cell held a value not known.
 func (c *counter) take(acc *[256]uint64) (seen uint64, ok bool) {
+	c.count()
 	var n [maxCounted]uint64
 	var total uint64
 	for i := range c.known {
@@ -57,8 +78,8 @@ func (c *counter) take(acc *[256]uint64) (seen uint64, ok bool) {
 		total += n[i]
 	}
 	clear(c.sums[:c.known])
-	ok = total == c.cells
-	c.cells = 0
+	ok = total == c.added
+	c.added = 0
 	if !ok {
 		return 0, false
 	}

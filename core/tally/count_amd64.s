@@ -27,20 +27,17 @@ GLOBL ·tail<>(SB), RODATA|NOPTR, $64
 	VPADDQ   at(DI), Y13, Y13   \
 	VMOVDQU  Y13, at(DI)
 
-// func countBytes(wide *uint8, sums *uint64, groups int, row *uint8, n int)
-TEXT ·countBytes(SB), NOSPLIT, $0-40
+// func countBytes(wide *uint8, sums *uint64, groups int, cells *uint8, stretches *stretch, count int)
+TEXT ·countBytes(SB), NOSPLIT, $0-48
 	MOVQ wide+0(FP), SI
 	MOVQ sums+8(FP), DI
 	MOVQ groups+16(FP), DX
-	MOVQ row+24(FP), R8
-	MOVQ n+32(FP), CX
-	MOVQ CX, R9
-	SHRQ $5, R9           // whole vectors
-	ANDQ $31, CX          // bytes behind them
 	LEAQ ·tail<>(SB), R10
-	ADDQ CX, R10
 
 group:
+	MOVQ cells+24(FP), R8
+	MOVQ stretches+32(FP), R11
+	MOVQ count+40(FP), R12
 	VMOVDQU 0(SI), Y0
 	VMOVDQU 32(SI), Y1
 	VMOVDQU 64(SI), Y2
@@ -53,8 +50,14 @@ group:
 	VPXOR   Y9, Y9, Y9
 	VPXOR   Y10, Y10, Y10
 	VPXOR   Y11, Y11, Y11
-	MOVQ    R8, AX
-	MOVQ    R9, BX
+
+stretch:
+	MOVLQSX 0(R11), AX
+	MOVLQSX 4(R11), CX
+	ADDQ    R8, AX
+	MOVQ    CX, BX
+	SHRQ    $5, BX // whole vectors
+	ANDQ    $31, CX // bytes behind them
 	TESTQ   BX, BX
 	JZ      rest
 
@@ -71,10 +74,10 @@ vector:
 	JNZ     vector
 
 rest:
-	TESTQ   CX, CX
-	JZ      store
+	TESTQ CX, CX
+	JZ    next
 	VMOVDQU -32(AX)(CX*1), Y12
-	VMOVDQU (R10), Y15
+	VMOVDQU (R10)(CX*1), Y15
 	COUNTTAIL(Y0, Y6)
 	COUNTTAIL(Y1, Y7)
 	COUNTTAIL(Y2, Y8)
@@ -82,7 +85,11 @@ rest:
 	COUNTTAIL(Y4, Y10)
 	COUNTTAIL(Y5, Y11)
 
-store:
+next:
+	ADDQ $8, R11
+	DECQ R12
+	JNZ  stretch
+
 	VPXOR Y15, Y15, Y15
 	STORE(Y6, 0)
 	STORE(Y7, 32)

@@ -35,8 +35,10 @@ func (p *pass) gather(workers []*worker) *Tally {
 
 // gatherer joins what the workers have found in one zone after another.
 type gatherer struct {
-	found []foundValue
-	at    map[[2]uint64]int // place in found, for workers after the first
+	found   []foundValue
+	at      map[[2]uint64]int // place in found, for workers after the first
+	values  []Value           // room for those of zones
+	extents []Extent
 }
 
 type foundValue struct {
@@ -46,54 +48,62 @@ type foundValue struct {
 
 func (g *gatherer) zone(workers []*worker, i int32) (z Zone) {
 	g.found = g.found[:0]
-	for n, w := range workers {
-		got := w.zones[i]
-		if got == nil {
-			continue
-		}
-		before := len(g.found) // of other workers: a worker finds a value once
-		if n > 0 && before > 32 {
-			if g.at == nil {
-				g.at = map[[2]uint64]int{}
-			}
-			clear(g.at)
-			for k, f := range g.found {
-				g.at[key(f.value)] = k
-			}
-		}
-		for m, s := range got.slots {
-			v, k := w.kernel.value(s), -1
-			switch {
-			case before > 32:
-				if found, ok := g.at[key(v)]; ok {
-					k = found
-				}
-			default:
-				k = slices.IndexFunc(g.found[:before], func(f foundValue) bool { return key(f.value) == key(v) })
-			}
-			if k >= 0 {
-				g.found[k].extent.Add(got.extents[m])
-			} else {
-				g.found = append(g.found, foundValue{v, got.extents[m]})
-			}
+	for _, w := range workers {
+		if got := w.zones[i]; got != nil {
+			g.join(w, got)
 		}
 	}
-	slices.SortFunc(g.found, func(a, b foundValue) int {
+	byValue := func(a, b foundValue) int {
 		return cmp.Or(cmp.Compare(a.value[0], b.value[0]), cmp.Compare(a.value[1], b.value[1]))
-	})
-	n := 0
-	for _, f := range g.found {
-		if !f.extent.IsZero() {
-			n++
-		}
 	}
-	z.Values, z.Extents = make([]Value, 0, n), make([]Extent, 0, n)
-	for _, f := range g.found {
-		if !f.extent.IsZero() {
+	if !slices.IsSortedFunc(g.found, byValue) {
+		slices.SortFunc(g.found, byValue)
+	}
+	n := len(g.found)
+	if len(g.values) < n {
+		many := max(n, 1<<12)
+		g.values, g.extents = make([]Value, many), make([]Extent, many)
+	}
+	z.Values, z.Extents = g.values[:0:n], g.extents[:0:n]
+	g.values, g.extents = g.values[n:], g.extents[n:]
+	for i := range g.found {
+		if f := &g.found[i]; !f.extent.IsZero() {
 			z.Values, z.Extents = append(z.Values, f.value), append(z.Extents, f.extent)
 		}
 	}
 	return z
+}
+
+// join adds what a worker has found in the zone.
+func (g *gatherer) join(w *worker, got *totals) {
+	const few = 32
+	before := len(g.found) // of other workers: a worker finds a value once
+	if before > few {
+		if g.at == nil {
+			g.at = map[[2]uint64]int{}
+		}
+		clear(g.at)
+		for k, f := range g.found {
+			g.at[key(f.value)] = k
+		}
+	}
+	for m, s := range got.slots {
+		v, k := w.kernel.value(s), -1
+		switch {
+		case before == 0:
+		case before > few:
+			if found, ok := g.at[key(v)]; ok {
+				k = found
+			}
+		default:
+			k = slices.IndexFunc(g.found[:before], func(f foundValue) bool { return key(f.value) == key(v) })
+		}
+		if k >= 0 {
+			g.found[k].extent.Add(got.extents[m])
+		} else {
+			g.found = append(g.found, foundValue{v, got.extents[m]})
+		}
+	}
 }
 
 // key tells values apart, and takes NaN for the same as itself.

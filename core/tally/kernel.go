@@ -203,22 +203,25 @@ func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
 func (k *kernel) cutAlike(edge []zone.EdgeCell, row, col int) error {
 	l := k.layers[0]
 	at := row*l.cells.Stride - col
-	bytes := l.cells.Type.Bytes() == 1
-	for i := range edge {
-		e := &edge[i]
-		var s int32
-		if bytes {
-			s = int32(l.cells.U8[at+int(e.Col)])
-		} else {
-			var err error
-			if s, err = l.slot(at + int(e.Col)); err != nil {
-				return err
-			}
-			if int(s) >= len(k.shares) {
-				k.grow(s)
-			}
+	if l.cells.Type.Bytes() == 1 { // a byte is its own slot, and there is room for all
+		shares, cells := (*[256]int64)(k.shares), l.cells.U8
+		for i := range edge {
+			shares[cells[at+int(edge[i].Col)]] += edge[i].Share
 		}
-		k.shares[s] += e.Share
+		if len(edge) > 0 {
+			k.seenShares = ^uint64(0)
+		}
+		return nil
+	}
+	for i := range edge {
+		s, err := l.slot(at + int(edge[i].Col))
+		if err != nil {
+			return err
+		}
+		if int(s) >= len(k.shares) {
+			k.grow(s)
+		}
+		k.shares[s] += edge[i].Share
 		k.seenShares |= 1 << (uint(s) >> k.group)
 	}
 	return nil
@@ -243,10 +246,10 @@ func (k *kernel) flushShares(seg *raster.Segment) {
 	k.seenShares = 0
 }
 
-// window adds the cells of one zone, the n-th that touches it, in the window at hand. segments are the areas of the band's
+// window adds the cells of one zone in the window at hand. segments are the areas of the band's
 // rows from rowFrom on: one for each row, or with areas that vary ByCell one for each segment of
 // each row.
-func (k *kernel) window(w raster.Window, n int, t touch, segments []raster.Segment, rowFrom int) error {
+func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, rowFrom int) error {
 	spans := t.spans
 	byCell := k.areas.Vary == raster.ByCell
 	perRow := k.areas.PerRow()
@@ -259,8 +262,8 @@ func (k *kernel) window(w raster.Window, n int, t touch, segments []raster.Segme
 		if len(full) == 0 && len(edge) == 0 {
 			continue
 		}
-		if len(k.sharing.touches) > 0 {
-			k.sharing.mark(n, row, full)
+		if k.sharing.band != nil {
+			k.sharing.mark(spans.Zone, row, full)
 		}
 		if byCell {
 			if len(full) > 0 {
@@ -325,10 +328,10 @@ func (k *kernel) whole(w raster.Window, row int, full []zone.Range, counted bool
 		return nil
 	}
 	row -= w.Row
-	c := &k.layers[0].cells
 	if !counted {
 		k.prepare(row)
 	}
+	c := &k.layers[0].cells
 	for _, r := range full {
 		a, b := max(int(r.From)-w.Col, 0), min(int(r.To)-w.Col, w.Width)
 		if counted {

@@ -149,7 +149,7 @@ func MeasureMoments(ctx context.Context, req Request) ([]Moments, float64, error
 	}
 	p := newPass(req, areas)
 	found := make([]map[int]*Moments, req.threads())
-	err = p.run(ctx, func(i int) func(*band, int) error {
+	err = p.run(ctx, func(i int) func(*zone.Cutter, *band, int) error {
 		found[i] = map[int]*Moments{}
 		w := &momentWorker{pass: p, reader: req.Layers[0].NewReader(), zones: found[i], nodata: req.Layers[0].Header().NoData}
 		return w.tile
@@ -178,14 +178,15 @@ type momentWorker struct {
 	nodata *float64
 }
 
-func (w *momentWorker) tile(b *band, col int) error {
-	p := w.pass
-	win := raster.Window{Col: int(p.cols[col]), Row: b.from, Width: int(p.cols[col+1] - p.cols[col]), Height: b.to - b.from}
-	for i, t := range b.spans[col] {
-		if i == 0 {
+func (w *momentWorker) tile(c *zone.Cutter, b *band, col int) error {
+	win := b.window(col)
+	loaded := false
+	for t := range b.touching(c, col) {
+		if !loaded {
 			if err := w.reader.Read(win, &w.cells); err != nil {
 				return err
 			}
+			loaded = true
 		}
 		m := w.zones[t.spans.Zone]
 		if m == nil {

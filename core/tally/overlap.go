@@ -14,32 +14,34 @@ const mostOverlaps = 1000
 
 // sharing finds zones that share whole cells, tile by tile: a bit for each cell says that a zone has it.
 type sharing struct {
-	touches []touch // the zones in the window at hand; fewer than two share nothing
-	win     raster.Window
-	words   int // of taken for a row
-	taken   []uint64
-	pairs   map[[2]int32]bool
-	full    bool  // there are more than mostOverlaps
-	units   int32 // zones from this number on are larger units, which hold others; 0 for none
+	band   *band // of the window at hand; nil when fewer than two zones touch it, which share nothing
+	col    int
+	win    raster.Window
+	words  int // of taken for a row
+	taken  []uint64
+	pairs  map[[2]int32]bool
+	full   bool // there are more than mostOverlaps
+	cutter zone.Cutter
+	units  int32 // zones from this number on are larger units, which hold others; 0 for none
 }
 
 // begin begins a window.
-func (s *sharing) begin(win raster.Window, touches []touch) {
-	if s.touches = nil; s.full || len(touches) < 2 {
+func (s *sharing) begin(win raster.Window, b *band, col int) {
+	if s.band = nil; s.full || len(b.spans[col])+len(b.inside[col]) < 2 {
 		return
 	}
-	s.touches, s.win, s.words = touches, win, (win.Width+63)/64
+	s.band, s.col, s.win, s.words = b, col, win, (win.Width+63)/64
 	s.taken = sized(s.taken, s.words*win.Height)
 	clear(s.taken)
 }
 
-// mark notes that the zone of touch n has whole cells in a row.
-func (s *sharing) mark(n, row int, full []zone.Range) {
+// mark notes that a zone has whole cells in a row.
+func (s *sharing) mark(zone, row int, full []zone.Range) {
 	taken := s.taken[(row-s.win.Row)*s.words:][:s.words]
 	for _, r := range full {
 		a, b := max(int(r.From)-s.win.Col, 0), min(int(r.To)-s.win.Col, s.win.Width)
-		if col := take(taken, a, b); col >= 0 {
-			s.found(s.touches[:n+1], row, int32(s.win.Col+col))
+		if col := take(taken, a, b); col >= 0 && !s.full {
+			s.found(zone, row, int32(s.win.Col+col))
 		}
 	}
 }
@@ -63,24 +65,41 @@ func take(taken []uint64, from, to int) int {
 	return again
 }
 
-// found notes the last of the zones together with those before it that have a cell too.
-func (s *sharing) found(touches []touch, row int, col int32) {
-	last := touches[len(touches)-1]
-	for _, t := range touches[:len(touches)-1] {
-		full, _ := t.spans.Row(row)
-		if !slices.ContainsFunc(full, func(r zone.Range) bool { return r.From <= col && col < r.To }) {
-			continue
-		}
-		a, b := int32(t.spans.Zone), int32(last.spans.Zone)
-		if s.units > 0 && (a < s.units) != (b < s.units) {
-			continue
-		}
-		if s.pairs == nil {
-			s.pairs = map[[2]int32]bool{}
-		}
-		s.pairs[[2]int32{min(a, b), max(a, b)}] = true
-		s.full = len(s.pairs) > mostOverlaps
+// found notes a zone together with others that have a cell too.
+func (s *sharing) found(z, row int, col int32) {
+	holds := func(spans *zone.Spans) bool {
+		full, _ := spans.Row(row)
+		return slices.ContainsFunc(full, func(r zone.Range) bool { return r.From <= col && col < r.To })
 	}
+	for _, t := range s.band.spans[s.col] {
+		if t.spans.Zone != z && holds(t.spans) {
+			s.pair(int32(t.spans.Zone), int32(z))
+		}
+	}
+	p := s.band.pass
+	s.cutter.Width, s.cutter.Down, s.cutter.Centres = p.areas.Grid.Width, p.req.Placement.Down, p.req.Centres
+	for _, other := range s.band.inside[s.col] {
+		o := &p.req.Placement.Outlines[other]
+		if other == z || row < o.RowFrom || row >= o.RowTo || int(col) < o.ColFrom || int(col) >= o.ColTo {
+			continue
+		}
+		spans := s.cutter.Cut(o, other, row, row+1)
+		if holds(spans) {
+			s.pair(int32(other), int32(z))
+		}
+		spans.Free()
+	}
+}
+
+func (s *sharing) pair(a, b int32) {
+	if s.units > 0 && (a < s.units) != (b < s.units) {
+		return
+	}
+	if s.pairs == nil {
+		s.pairs = map[[2]int32]bool{}
+	}
+	s.pairs[[2]int32{min(a, b), max(a, b)}] = true
+	s.full = len(s.pairs) > mostOverlaps
 }
 
 // overlaps joins what the workers have found, in the order of the zones; many is true when there are too many to tell.

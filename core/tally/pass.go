@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/bits"
 	"runtime"
 	"slices"
 	"sync"
@@ -82,8 +83,8 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	}
 	p := newPass(req, areas)
 	workers := make([]*worker, req.threads())
-	err = p.run(ctx, func(i int) func(*band, int) error {
-		w := &worker{pass: p, kernel: newKernel(req.Layers, areas, max(maxValues, req.Values)), zones: map[int32]*totals{}}
+	err = p.run(ctx, func(i int) func(*zone.Cutter, *band, int) error {
+		w := &worker{pass: p, kernel: newKernel(req.Layers, areas, max(maxValues, req.Values)), zones: make([]*totals, len(req.Zones.Zones))}
 		w.kernel.sharing.units = int32(req.Units)
 		workers[i] = w
 		return w.tile
@@ -215,7 +216,7 @@ func (r *Request) threads() int {
 
 // run starts the workers, each of which takes one window after another until there are none left or one of them
 // fails. begin makes what the i-th does with a window of a band, whose zones are cut then.
-func (p *pass) run(ctx context.Context, begin func(i int) func(b *band, col int) error) error {
+func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b *band, col int) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var wg sync.WaitGroup
@@ -236,7 +237,7 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(b *band, col int)
 	return err
 }
 
-func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(b *band, col int) error) error {
+func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutter, b *band, col int) error) error {
 	total := int64(len(p.bands) * p.across)
 	for {
 		n := p.next.Add(1) - 1
@@ -250,7 +251,7 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(b *band, col 
 		if err := b.prepare(c); err != nil {
 			return err
 		}
-		if err := tile(b, int(n)%p.across); err != nil {
+		if err := tile(c, b, int(n)%p.across); err != nil {
 			return err
 		}
 		b.release()
@@ -264,7 +265,8 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(b *band, col 
 type worker struct {
 	pass   *pass
 	kernel *kernel
-	zones  map[int32]*totals
+	zones  []*totals // by zone; nil while it has none
+	room   room
 }
 
 // totals are the extents of one zone, by slot of the worker's kernel.
@@ -299,20 +301,19 @@ func (t *totals) find(s int32) int {
 }
 
 // tile reads one window and adds it up for each zone that touches it.
-func (w *worker) tile(b *band, col int) error {
-	p, k := w.pass, w.kernel
-	win := raster.Window{Col: int(p.cols[col]), Row: b.from, Width: int(p.cols[col+1] - p.cols[col]), Height: b.to - b.from}
+func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
+	win, k := b.window(col), w.kernel
 	loaded := false
-	k.sharing.begin(win, b.spans[col])
-	for n, t := range b.spans[col] {
+	k.sharing.begin(win, b, col)
+	for t := range b.touching(c, col) {
 		if !loaded {
 			if err := k.load(win); err != nil {
 				return err
 			}
 			loaded = true
-			p.read.Add(1)
+			w.pass.read.Add(1)
 		}
-		if err := k.window(win, n, t, b.segments, b.from); err != nil {
+		if err := k.window(win, t, b.segments, b.from); err != nil {
 			return err
 		}
 		w.take(int32(t.spans.Zone))
@@ -322,14 +323,44 @@ func (w *worker) tile(b *band, col int) error {
 
 // take moves the kernel's extents to the totals of a zone.
 func (w *worker) take(z int32) {
+	k := w.kernel
 	t := w.zones[z]
 	if t == nil {
-		t = &totals{}
+		n := 0
+		for _, m := range k.present {
+			n += bits.OnesCount64(m)
+		}
+		t = w.room.totals(n)
 		w.zones[z] = t
 	}
-	k := w.kernel
-	for s := range k.slots() {
-		t.extents[t.find(s)].Add(k.extents[s])
-		k.extents[s] = Extent{}
+	for i, m := range k.present {
+		k.present[i] = 0
+		for ; m != 0; m &= m - 1 {
+			s := int32(i<<6 + bits.TrailingZeros64(m))
+			t.extents[t.find(s)].Add(k.extents[s])
+			k.extents[s] = Extent{}
+		}
 	}
+}
+
+// room is where the totals of zones are put: many at a time, because there may be a hundred thousand zones.
+type room struct {
+	all     []totals
+	slots   []int32
+	extents []Extent
+}
+
+// totals are new ones, with room for n slots.
+func (r *room) totals(n int) *totals {
+	const many = 1 << 10
+	if len(r.all) == 0 {
+		r.all = make([]totals, many)
+	}
+	if len(r.slots) < n {
+		r.slots, r.extents = make([]int32, max(n, 8*many)), make([]Extent, max(n, 8*many))
+	}
+	t := &r.all[0]
+	t.slots, t.extents = r.slots[:0:n], r.extents[:0:n]
+	r.all, r.slots, r.extents = r.all[1:], r.slots[n:], r.extents[n:]
+	return t
 }

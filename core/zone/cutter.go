@@ -48,8 +48,18 @@ type Spans struct {
 // zones and bands, which would keep the garbage collector busy beside it.
 var spansPool = sync.Pool{New: func() any { return new(Spans) }}
 
+// begin empties the spans for a zone, from a row on.
+func (s *Spans) begin(zone, from int) {
+	s.Zone, s.RowFrom, s.Overlap = zone, from, nil
+	s.full, s.edge, s.moments = s.full[:0], s.edge[:0], s.moments[:0]
+	s.fullFrom, s.edgeFrom = append(s.fullFrom[:0], 0), append(s.edgeFrom[:0], 0)
+}
+
 // Free gives the spans back; they must not be used after it.
 func (s *Spans) Free() { spansPool.Put(s) }
+
+// Empty reports whether there are no cells.
+func (s *Spans) Empty() bool { return len(s.full)+len(s.edge) == 0 }
 
 // Row gives the whole and the cut cells of a row, by column.
 func (s *Spans) Row(row int) ([]Range, []EdgeCell) {
@@ -81,16 +91,23 @@ type Cutter struct {
 	Coarse  bool // whether MYY is wanted too, which cells below a kilometre do not need
 
 	slants []slant
-	first  []int32 // by row: the first edge that begins there, -1 for none
-	active []int32
-	// What the edges add in the row at hand, by column from col0 on: to the cell itself, and (the
+	first  []int32 // by stripe: the first edge that begins there, -1 for none
+	active []int32 // edges that go on below the stripe at hand
+	// What the edges add in the rows of the stripe at hand, by row and by column from col0 on: to the cell itself, and (the
 	// cover) to all cells further right. marks has a bit for each column that holds something.
-	col0     int32
-	sums     []sums
-	moments  []momentSums
-	marks    []uint64
-	low, top int // words of marks that may hold bits: from, to (inclusive)
+	col0    int32
+	width   int // columns from col0 on
+	words   int // of marks for each row
+	sums    []sums
+	moments []momentSums
+	marks   []uint64
+	// The row at hand: where its column 0 would lie in sums, and its first word of marks.
+	base, word int
 }
+
+// stripeCells is about how many cells the rows have that are cut at once: few enough to stay near the processor, and
+// enough that an edge is followed for some rows at a time.
+const stripeCells = 1 << 13
 
 type sums struct{ share, cover int64 }
 
@@ -104,10 +121,10 @@ type slant struct {
 	slope        float64
 	least, great float64
 	sign         int64
-	last         int32 // the last row that it meets
-	next         int32 // another edge that begins in the same row, -1 for none
+	row, last    int32 // the next row to cut it in, and the last that it meets
+	next         int32 // another edge that begins in the same stripe, -1 for none
 	x            float64
-	t            int64 // where it enters the row at hand
+	t            int64 // where it enters the next row
 }
 
 // at is the x of the edge at height y.
@@ -138,84 +155,145 @@ func (e *slant) at(y float64) float64 {
 func (c *Cutter) Cut(o *Outline, zone, from, to int) *Spans {
 	from, to = max(from, o.RowFrom), min(to, o.RowTo)
 	s := spansPool.Get().(*Spans)
-	*s = Spans{Zone: zone, RowFrom: from, full: s.full[:0], edge: s.edge[:0], moments: s.moments[:0],
-		fullFrom: append(s.fullFrom[:0], 0), edgeFrom: append(s.edgeFrom[:0], 0)}
+	s.begin(zone, from)
 	if from >= to {
 		return s
 	}
-	c.collect(o, from, to)
-	c.col0 = int32(o.ColFrom)
-	width := o.ColTo - o.ColFrom + 1
-	if len(c.sums) < width {
-		c.sums, c.marks = make([]sums, width), make([]uint64, (width+63)/64)
-		if c.Moments {
-			c.moments = make([]momentSums, width)
-		}
+	c.col0, c.width = int32(o.ColFrom), o.ColTo-o.ColFrom+1
+	c.words = (c.width + 63) / 64
+	height := min(max(stripeCells/c.width, 1), to-from)
+	if n := c.width * height; len(c.sums) < n {
+		c.sums = make([]sums, n)
 	}
+	if n := c.width * height; c.Moments && len(c.moments) < n {
+		c.moments = make([]momentSums, n)
+	}
+	if n := c.words * height; len(c.marks) < n {
+		c.marks = make([]uint64, n)
+	}
+	c.collect(o, from, to, height)
 	c.active = c.active[:0]
-	for row := from; row < to; row++ {
-		for i := c.first[row-from]; i >= 0; i = c.slants[i].next {
-			c.active = append(c.active, i)
+	for stripe, i := range c.first {
+		top := from + stripe*height
+		end := min(top+height, to)
+		active := c.active
+		c.active = c.active[:0]
+		for _, i := range active {
+			c.follow(i, top, end)
 		}
-		y := float64(row)
-		c.low, c.top = len(c.marks), -1
-		for k := 0; k < len(c.active); {
-			e := &c.slants[c.active[k]]
-			if c.Centres {
-				c.centre(e, y)
-			} else {
-				yb, tb := y+1, int64(Unit)
-				if int32(row) == e.last && e.q[1] < yb {
-					yb = e.q[1]
-					tb = fixed(yb - y)
-				}
-				xb := e.at(yb)
-				c.row(e.x, e.t, xb, tb, e.sign)
-				e.x, e.t = xb, 0
-			}
-			if int32(row) == e.last {
-				c.active[k] = c.active[len(c.active)-1]
-				c.active = c.active[:len(c.active)-1]
-			} else {
-				k++
-			}
+		for ; i >= 0; i = c.slants[i].next {
+			c.follow(i, top, end)
 		}
-		c.sweep(s, row)
+		for row := top; row < end; row++ {
+			c.at(row, top)
+			c.sweep(s, row)
+		}
 	}
 	return s
 }
 
-// collect lists the edges that meet rows from to to-1 by the row in which they begin.
-func (c *Cutter) collect(o *Outline, from, to int) {
+// at makes a row of the stripe that begins at row top the one at hand.
+func (c *Cutter) at(row, top int) {
+	c.base, c.word = (row-top)*c.width-int(c.col0), (row-top)*c.words
+}
+
+// follow cuts an edge in the stripe of rows from top to end-1.
+func (c *Cutter) follow(i int32, top, end int) {
+	e := &c.slants[i]
+	if int(e.last) >= end {
+		c.active = append(c.active, i)
+	} else {
+		end = int(e.last) + 1
+	}
+	row := int(e.row)
+	e.row = int32(end)
+	c.at(row, top)
+	switch {
+	case c.Centres:
+		for ; row < end; row++ {
+			c.centre(e, float64(row))
+			c.base, c.word = c.base+c.width, c.word+c.words
+		}
+		return
+	case !c.Moments && e.least >= 0 && e.great < float64(c.Width):
+		c.within(e, row, end)
+		return
+	}
+	for ; row < end; row++ {
+		yb, tb := float64(row)+1, int64(Unit)
+		if row == int(e.last) && e.q[1] < yb {
+			tb = fixed(e.q[1] - float64(row))
+			yb = e.q[1]
+		}
+		xb := e.at(yb)
+		c.row(e.x, e.t, xb, tb, e.sign)
+		e.x, e.t = xb, 0
+		c.base, c.word = c.base+c.width, c.word+c.words
+	}
+}
+
+// within does what row does in rows from row to end-1, for an edge that stays within the grid, where moments are
+// not wanted. Most of the time of cutting is spent here and in sweep.
+func (c *Cutter) within(e *slant, row, end int) {
+	x, t := e.x, e.t
+	for ; row < end; row++ {
+		yb, tb := float64(row)+1, int64(Unit)
+		if row == int(e.last) && e.q[1] < yb {
+			tb = fixed(e.q[1] - float64(row))
+			yb = e.q[1]
+		}
+		xb := e.at(yb)
+		if col := int32(x); tb == t {
+			// too flat to have a height here
+		} else if col == int32(xb) {
+			left := float64(col)
+			p := &c.sums[c.mark(col)]
+			p.cover += e.sign * (tb - t)
+			p.share += e.sign * raster.Round(float64(tb-t)*(1-((x-left)+(xb-left))/2))
+		} else {
+			c.across(x, t, xb, tb, e.sign)
+		}
+		x, t = xb, 0
+		c.base, c.word = c.base+c.width, c.word+c.words
+	}
+	e.x, e.t = x, t
+}
+
+// collect lists the edges that meet rows from to to-1 by the stripe of height rows in which they begin.
+func (c *Cutter) collect(o *Outline, from, to, height int) {
 	c.slants, c.first = c.slants[:0], c.first[:0]
-	for range to - from {
+	for row := from; row < to; row += height {
 		c.first = append(c.first, -1)
 	}
+	upper, lower := float64(from), float64(to)
 	for _, r := range o.Rings {
-		for i := range r {
-			p, q := r[i], r[0]
-			if i+1 < len(r) {
-				q = r[i+1]
-			}
+		if len(r) == 0 {
+			continue
+		}
+		before := r[len(r)-1]
+		for _, q := range r {
+			p := before
+			before = q
 			sign := int64(1)
 			if p[1] > q[1] || p[1] == q[1] && p[0] > q[0] {
 				p, q, sign = q, p, -1
 			}
-			if q[1] <= float64(from) || p[1] >= float64(to) || p[1] == q[1] {
+			if q[1] <= upper || p[1] >= lower || p[1] == q[1] {
 				continue
 			}
 			if !c.Down {
 				sign = -sign
 			}
 			begin := max(int(math.Floor(p[1])), from)
+			first := &c.first[(begin-from)/height]
 			e := slant{p: p, q: q, slope: (q[0] - p[0]) / (q[1] - p[1]), least: p[0], great: q[0],
-				sign: sign, last: int32(min(int(math.Ceil(q[1]))-1, to-1)), next: c.first[begin-from]}
+				sign: sign, row: int32(begin), last: int32(min(int(math.Ceil(q[1]))-1, to-1)), next: *first}
 			if e.least > e.great {
 				e.least, e.great = e.great, e.least
 			}
 			y := math.Max(p[1], float64(begin))
 			e.x, e.t = e.at(y), fixed(y-float64(begin))
-			c.first[begin-from] = int32(len(c.slants))
+			*first = int32(len(c.slants))
 			c.slants = append(c.slants, e)
 		}
 	}
@@ -230,17 +308,6 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 		return
 	}
 	w := float64(c.Width)
-	if xa >= 0 && xb >= 0 && xa < w && xb < w { // nearly always, and mostly in one column
-		if col := int32(xa); col == int32(xb) {
-			left := float64(col)
-			c.add(col, xa-left, xb-left, ya, yb, sign)
-			return
-		}
-		if !c.Moments {
-			c.across(xa, ya, xb, yb, sign)
-			return
-		}
-	}
 	if xa >= w && xb >= w {
 		return // all cells lie to the left
 	}
@@ -283,7 +350,7 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 }
 
 // across does what row does for a stretch that crosses columns within the grid, where moments are
-// not wanted. Most of the time of cutting is spent here and in sweep.
+// not wanted.
 func (c *Cutter) across(xa float64, ya int64, xb float64, yb int64, sign int64) {
 	left, right, yl, yr := xa, xb, ya, yb
 	if xa > xb { // from the left, heights then change with the other sign
@@ -352,18 +419,11 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 	}
 }
 
-// mark notes that a column of the row at hand holds something, and gives its index.
+// mark notes that a column of the row at hand holds something, and gives its index in sums.
 func (c *Cutter) mark(col int32) int {
-	i := int(col - c.col0)
-	w := i >> 6
-	c.marks[w] |= 1 << (i & 63)
-	if w < c.low {
-		c.low = w
-	}
-	if w > c.top {
-		c.top = w
-	}
-	return i
+	i := uint(col - c.col0)
+	c.marks[c.word+int(i>>6)] |= 1 << (i & 63)
+	return c.base + int(col)
 }
 
 // moment1 and moment2 are the integrals of y and of y²-1/12 over the upper part of a cell, y from

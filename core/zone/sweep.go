@@ -14,9 +14,12 @@ func (c *Cutter) sweep(s *Spans, row int) {
 	var cover sums
 	var coverM Moment
 	next := c.col0 // the first column not dealt with
-	for w := c.low; w <= c.top; w++ {
-		m := c.marks[w]
-		c.marks[w] = 0
+	marks := c.marks[c.word:][:c.words]
+	for w, m := range marks {
+		if m == 0 {
+			continue
+		}
+		marks[w] = 0
 		for ; m != 0; m &= m - 1 {
 			i := w<<6 + bits.TrailingZeros64(m)
 			col := c.col0 + int32(i)
@@ -24,11 +27,11 @@ func (c *Cutter) sweep(s *Spans, row int) {
 				c.alike(s, row, next, col, cover.cover, coverM)
 			}
 			next = col + 1
-			p := &c.sums[i]
+			p := &c.sums[c.base+int(col)]
 			share := cover.cover + p.share
 			cover.cover += p.cover
 			*p = sums{}
-			pm := &c.moments[i]
+			pm := &c.moments[c.base+int(col)]
 			moment := Moment{pm.cell.X, coverM.Y + pm.cell.Y, coverM.YY + pm.cell.YY}
 			coverM.Y += pm.cover.Y
 			coverM.YY += pm.cover.YY
@@ -52,9 +55,12 @@ func (c *Cutter) sweep(s *Spans, row int) {
 func (c *Cutter) sweepShares(s *Spans, row int) {
 	var cover int64
 	next, edge := c.col0, s.edge
-	for w := c.low; w <= c.top; w++ {
-		m := c.marks[w]
-		c.marks[w] = 0
+	marks := c.marks[c.word:][:c.words]
+	for w, m := range marks {
+		if m == 0 {
+			continue
+		}
+		marks[w] = 0
 		for ; m != 0; m &= m - 1 {
 			i := w<<6 + bits.TrailingZeros64(m)
 			col := c.col0 + int32(i)
@@ -68,7 +74,7 @@ func (c *Cutter) sweepShares(s *Spans, row int) {
 				}
 			}
 			next = col + 1
-			p := &c.sums[i]
+			p := &c.sums[c.base+int(col)]
 			share := cover + p.share
 			cover += p.cover
 			*p = sums{}
