@@ -4,31 +4,17 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"sync"
-	"sync/atomic"
+
+	"github.com/verdex-land/verdex/core/spread"
 )
 
 // gather joins the totals of all workers.
 func (p *pass) gather(workers []*worker) *Tally {
 	t := &Tally{Unit: p.areas.Unit, Zones: make([]Zone, len(p.req.Zones.Zones)), Tiles: int(p.read.Load())}
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	const chunk = 64
-	for range workers {
-		wg.Go(func() {
-			var g gatherer
-			for {
-				from := int(next.Add(chunk)) - chunk
-				if from >= len(t.Zones) {
-					return
-				}
-				for i := from; i < min(from+chunk, len(t.Zones)); i++ {
-					t.Zones[i] = g.zone(workers, int32(i))
-				}
-			}
-		})
-	}
-	wg.Wait()
+	spread.Over(len(t.Zones), func() func(int) {
+		var g gatherer
+		return func(i int) { t.Zones[i] = g.zone(workers, int32(i)) }
+	})
 	t.Overlaps, t.ManyOverlaps = overlaps(workers)
 	return t
 }

@@ -44,6 +44,9 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 		}
 	}
 	n := len(f.edges)
+	if n <= fewEdges {
+		return f.all()
+	}
 	strips := max(1, n/4)
 	if most := 8 * float64(n) * (high - low) / heights; float64(strips) > most { // long edges lie in many strips
 		strips = max(1, int(most))
@@ -100,6 +103,26 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 				if ok && strip(max(low, max(ea.y0, eb.y0))) == s { // once, not in every strip
 					found = append(found, crossing{int(min(a, b)), int(max(a, b)), at})
 				}
+			}
+		}
+	}
+	return found
+}
+
+// fewEdges is how many edges are compared each with each sooner than dealt into strips.
+const fewEdges = 32
+
+// all compares each edge with each.
+func (f *crossingFinder) all() (found []crossing) {
+	for i := range f.edges {
+		a := &f.edges[i]
+		for j := i + 1; j < len(f.edges); j++ {
+			b := &f.edges[j]
+			if b.y0 > a.y1 || a.y0 > b.y1 || b.x0 > a.x1 || a.x0 > b.x1 {
+				continue
+			}
+			if at, ok := cross(a, b); ok {
+				found = append(found, crossing{i, j, at})
 			}
 		}
 	}

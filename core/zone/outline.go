@@ -3,11 +3,10 @@ package zone
 import (
 	"fmt"
 	"math"
-	"runtime"
-	"sync"
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/spread"
 )
 
 // Outline is a zone on a grid.
@@ -54,20 +53,9 @@ func (s *Set) Place(g raster.Grid) (*Placement, error) {
 	}
 	m := newMapping(s.CRS, g, shift)
 	errs := make([]error, len(s.Zones))
-	var wg sync.WaitGroup
-	work := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for i := range work {
-				p.Outlines[i], errs[i] = m.outline(&s.Zones[i])
-			}
-		})
-	}
-	for i := range s.Zones {
-		work <- i
-	}
-	close(work)
-	wg.Wait()
+	spread.Over(len(s.Zones), func() func(int) {
+		return func(i int) { p.Outlines[i], errs[i] = m.outline(&s.Zones[i]) }
+	})
 	for i, err := range errs {
 		if err != nil {
 			return nil, fmt.Errorf("%s: zone %s: %w", s.Source, s.Zones[i].ID, err)
@@ -84,6 +72,7 @@ type mapping struct {
 	straight bool // straight edges stay straight
 	tol      earth.Tolerance
 	toCells  func(Point) (Point, bool)
+	nearby   Point // how far in cells a coordinate may lie from a border of cells and be put onto it
 	// Bounds of the grid in degrees, with a margin, and whether they mean anything.
 	west, south, east, north float64
 	bounded                  bool
@@ -91,7 +80,7 @@ type mapping struct {
 
 func newMapping(crs *earth.CRS, g raster.Grid, shift *earth.Shift) *mapping {
 	own := crs.On(g.CRS, shift)
-	m := &mapping{own: own, crs: crs, grid: g, straight: shift == nil && (crs.Same(g.CRS) ||
+	m := &mapping{own: own, crs: crs, grid: g, nearby: nearby(g), straight: shift == nil && (crs.Same(g.CRS) ||
 		crs.Geographic() && g.CRS.Geographic() && crs.Unit == g.CRS.Unit && crs.Meridian == g.CRS.Meridian)}
 	m.toCells = func(p Point) (Point, bool) {
 		lon, lat, ok := m.own.ToGeographic(p[0], p[1])
@@ -243,20 +232,23 @@ func (m *mapping) cellRings(z *Zone) ([]Ring, error) {
 	return out, nil
 }
 
-// snap puts coordinates that miss a border of cells by rounding alone onto it, so that outlines
-// along cell borders cut no slivers. It moves a point by 1e-9 of a cell, or by a few units in
-// the last place of its coordinates where those are coarser.
-func (m *mapping) snap(r Ring) {
-	g := m.grid
+// nearby is how far rounding alone takes a coordinate from a border of cells: 1e-9 of a cell, or a few units in
+// the last place of the grid's coordinates where those are coarser.
+func nearby(g raster.Grid) Point {
 	x1, y1 := g.Point(float64(g.Width), float64(g.Height))
 	const ulps = 0x1p-50
-	tol := Point{
+	return Point{
 		math.Min(1e-6, math.Max(1e-9, ulps*math.Max(math.Abs(g.X0), math.Abs(x1))/g.DX)),
 		math.Min(1e-6, math.Max(1e-9, ulps*math.Max(math.Abs(g.Y0), math.Abs(y1))/math.Abs(g.DY))),
 	}
+}
+
+// snap puts coordinates that miss a border of cells by rounding alone onto it, so that outlines
+// along cell borders cut no slivers.
+func (m *mapping) snap(r Ring) {
 	for i := range r {
 		for k := range 2 {
-			if n := math.Round(r[i][k]); math.Abs(r[i][k]-n) <= tol[k] {
+			if n := math.Round(r[i][k]); math.Abs(r[i][k]-n) <= m.nearby[k] {
 				r[i][k] = n
 			}
 		}

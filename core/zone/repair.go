@@ -3,14 +3,13 @@ package zone
 import (
 	"fmt"
 	"math"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -26,21 +25,10 @@ import (
 func (s *Set) repair() error {
 	notes := make([]string, len(s.Zones))
 	errs := make([]error, len(s.Zones))
-	var wg sync.WaitGroup
-	work := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			var f crossingFinder
-			for i := range work {
-				notes[i], errs[i] = s.Zones[i].repair(s, &f)
-			}
-		})
-	}
-	for i := range s.Zones {
-		work <- i
-	}
-	close(work)
-	wg.Wait()
+	spread.Over(len(s.Zones), func() func(int) {
+		var f crossingFinder
+		return func(i int) { notes[i], errs[i] = s.Zones[i].repair(s, &f) }
+	})
 	var bad []string
 	for i := range s.Zones {
 		if errs[i] != nil {
@@ -114,14 +102,17 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 
 func place(p Point) string { return fmt.Sprintf("(%.6g, %.6g)", p[0], p[1]) }
 
-// cleanRing drops repeated points and refuses positions that cannot be.
+// cleanRing drops repeated points and refuses positions that cannot be. A ring that is clean is returned as it is.
 func cleanRing(r Ring, geographic bool) (Ring, error) {
-	out := make(Ring, 0, len(r))
-	for _, p := range r {
+	out := r
+	for i, p := range r {
 		if geographic && (math.Abs(p[1]) > 90 || math.Abs(p[0]) > 540) {
 			return nil, fmt.Errorf("its point %s is not a longitude and latitude: if the file is in another CRS, name it with --zones-crs", place(p))
 		}
-		if len(out) == 0 || out[len(out)-1] != p {
+		switch again := i > 0 && r[i-1] == p; {
+		case again && len(out) == len(r):
+			out = append(make(Ring, 0, len(r)-1), r[:i]...)
+		case !again && len(out) < len(r):
 			out = append(out, p)
 		}
 	}
@@ -138,13 +129,12 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 	return out, nil
 }
 
-// orient turns the shell counter-clockwise and holes clockwise.
+// orient turns the shell counter-clockwise and holes clockwise. Rings that are turned are copies.
 func orient(p Polygon) Polygon {
 	for k, r := range p {
 		if (earth.PlanarArea(r) < 0) == (k == 0) {
-			for i, j := 0, len(r)-1; i < j; i, j = i+1, j-1 {
-				r[i], r[j] = r[j], r[i]
-			}
+			p[k] = slices.Clone(r)
+			slices.Reverse(p[k])
 		}
 	}
 	return p

@@ -114,7 +114,10 @@ func (s *Set) noteNames() {
 	names := map[string]string{}
 	var twins []string
 	for _, z := range s.Zones {
-		if other, ok := names[z.Name]; ok && z.Name != "" {
+		if z.Name == "" {
+			continue
+		}
+		if other, ok := names[z.Name]; ok {
 			twins = append(twins, fmt.Sprintf("zones %s and %s are both called %q", other, z.ID, z.Name))
 		}
 		names[z.Name] = z.ID

@@ -227,29 +227,53 @@ func (g *geoJSON) sequence(data []byte) error {
 }
 
 // take keeps the features that have been read.
-func (g *geoJSON) take(done []*parsedFeature, err error) error {
+func (g *geoJSON) take(done [][]parsedFeature, err error) error {
 	if err != nil {
 		return err
 	}
-	g.features = make([]vector.Feature, 0, len(done))
-	for i, f := range done {
-		if f.err != nil {
-			return fmt.Errorf("feature %d: %w", i+1, plain(f.err))
-		}
-		out := vector.Feature{ID: f.id, Geometry: f.geometry, Values: make([]any, len(g.fields), max(len(g.fields), len(f.properties)))}
-		for _, p := range f.properties {
-			k, ok := g.fieldAt[p.name]
-			if !ok {
-				k = len(g.fields)
-				g.fieldAt[p.name] = k
-				g.fields = append(g.fields, vector.Field{Name: p.name})
-				out.Values = append(out.Values, nil)
+	n := 0
+	for _, batch := range done {
+		n += len(batch)
+	}
+	g.features = make([]vector.Feature, 0, n)
+	var room []any // for the values of many features
+	for _, batch := range done {
+		for i := range batch {
+			f := &batch[i]
+			if f.err != nil {
+				return fmt.Errorf("feature %d: %w", len(g.features)+1, plain(f.err))
 			}
-			out.Values[k] = p.value
+			most := max(len(g.fields), len(f.properties))
+			if len(room) < most {
+				room = make([]any, max(most, most*min(n-len(g.features), 1024)))
+			}
+			out := vector.Feature{ID: f.id, Geometry: f.geometry, Values: room[:len(g.fields):most]}
+			room = room[most:]
+			for i, p := range f.properties {
+				k := i
+				if i >= len(g.fields) || g.fields[i].Name != p.name {
+					k = g.field(p.name)
+				}
+				for k >= len(out.Values) {
+					out.Values = append(out.Values, nil)
+				}
+				out.Values[k] = p.value
+			}
+			g.features = append(g.features, out)
 		}
-		g.features = append(g.features, out)
 	}
 	return nil
+}
+
+// field is the place of a field, which is made when there is none.
+func (g *geoJSON) field(name string) int {
+	k, ok := g.fieldAt[name]
+	if !ok {
+		k = len(g.fields)
+		g.fieldAt[name] = k
+		g.fields = append(g.fields, vector.Field{Name: name})
+	}
+	return k
 }
 
 // errDivided ends the reading of members where the list of features was.
@@ -265,21 +289,18 @@ func divide(text []byte, at int, add func(jsontext.Value)) (int, error) {
 	for ; at < len(text); at++ {
 		c := text[at]
 		if depth > 0 {
-			// Within a feature only quotes and brackets matter; the rest, nearly all, is passed over.
-			for !structural[c] {
-				if at++; at == len(text) {
-					return at, io.ErrUnexpectedEOF
-				}
-				c = text[at]
+			// Within a feature only quotes and braces matter; the rest, nearly all, is passed over.
+			if at += nextStructural(text[at:]); at == len(text) {
+				return at, io.ErrUnexpectedEOF
 			}
-			switch c {
+			switch text[at] {
 			case '"':
 				for at++; at < len(text) && text[at] != '"'; at++ {
 					if text[at] == '\\' {
 						at++
 					}
 				}
-			case '{', '[':
+			case '{':
 				depth++
 			default:
 				if depth--; depth == 0 {
@@ -304,15 +325,36 @@ func divide(text []byte, at int, add func(jsontext.Value)) (int, error) {
 }
 
 // structural are the characters that divide follows.
-var structural = [256]bool{'"': true, '{': true, '}': true, '[': true, ']': true}
+var structural = [256]bool{'"': true, '{': true, '}': true}
+
+// nextStructural is where the next of those characters stands; the length of the text when there is none. Where none is
+// near, in coordinates, each is looked for by itself, many characters at a time.
+func nextStructural(text []byte) int {
+	const near = 24
+	for i, c := range text[:min(near, len(text))] {
+		if structural[c] {
+			return i
+		}
+	}
+	for _, c := range []byte{'}', '"', '{'} {
+		if i := bytes.IndexByte(text, c); i >= 0 {
+			text = text[:i]
+		}
+	}
+	return len(text)
+}
 
 // featureParser reads features on several threads while the file is still being divided into
 // them; their order stays.
 type featureParser struct {
-	work chan *parsedFeature
-	done []*parsedFeature
-	wg   sync.WaitGroup
+	work  chan []parsedFeature
+	batch []parsedFeature
+	done  [][]parsedFeature
+	wg    sync.WaitGroup
 }
+
+// inBatch is how many features a thread takes at a time.
+const inBatch = 64
 
 type parsedFeature struct {
 	id          string
@@ -329,13 +371,16 @@ type property struct {
 }
 
 func newFeatureParser() *featureParser {
-	p := &featureParser{work: make(chan *parsedFeature, 64)}
+	p := &featureParser{work: make(chan []parsedFeature, 16)}
 	for range runtime.GOMAXPROCS(0) {
 		p.wg.Go(func() {
-			var d jsontext.Decoder
-			for f := range p.work {
-				f.err = f.read(&d, f.raw)
-				f.raw = nil
+			r := reader{}
+			for batch := range p.work {
+				for i := range batch {
+					f := &batch[i]
+					f.err = r.read(f, f.raw)
+					f.raw = nil
+				}
 			}
 		})
 	}
@@ -343,15 +388,31 @@ func newFeatureParser() *featureParser {
 }
 
 func (p *featureParser) add(v jsontext.Value) {
-	f := &parsedFeature{raw: v}
-	p.done = append(p.done, f)
-	p.work <- f
+	if len(p.batch) == cap(p.batch) {
+		p.send()
+		p.batch = make([]parsedFeature, 0, inBatch)
+	}
+	p.batch = append(p.batch, parsedFeature{raw: v})
 }
 
-func (p *featureParser) finish() []*parsedFeature {
+func (p *featureParser) send() {
+	if len(p.batch) > 0 {
+		p.done = append(p.done, p.batch)
+		p.work <- p.batch
+	}
+}
+
+func (p *featureParser) finish() [][]parsedFeature {
+	p.send()
 	close(p.work)
 	p.wg.Wait()
 	return p.done
+}
+
+// reader reads one feature after another, and keeps its room between them.
+type reader struct {
+	json    jsontext.Decoder
+	scanner scanner
 }
 
 // readCRS reads the crs member of the format of 2008.
@@ -377,7 +438,8 @@ func (g *geoJSON) readCRS(v jsontext.Value) error {
 
 // read reads a feature. Its coordinates are read by a scanner of their own, after which the reading of
 // members goes on behind them.
-func (f *parsedFeature) read(d *jsontext.Decoder, v jsontext.Value) (err error) {
+func (r *reader) read(f *parsedFeature, v jsontext.Value) (err error) {
+	d := &r.json
 	for rest := []byte(v); rest != nil; {
 		text := rest
 		rest = nil
@@ -400,7 +462,7 @@ func (f *parsedFeature) read(d *jsontext.Decoder, v jsontext.Value) (err error) 
 			case name == "properties" && d.PeekKind() == '{':
 				return members(d, func(name string) error { return f.property(d, name) })
 			case name == "geometry" && d.PeekKind() == '{':
-				at, err := f.shape(d, text)
+				at, err := r.shape(f, text)
 				if errors.Is(err, errDivided) {
 					rest = append([]byte(`{"geometry":{`), bytes.TrimLeft(text[at:], " \t\r\n,")...)
 				}
@@ -465,7 +527,8 @@ func (f *parsedFeature) property(d *jsontext.Decoder, name string) error {
 
 // shape reads the members of a geometry up to its coordinates, and returns where in the text they
 // end, with errDivided; or all members when it has none, or none left.
-func (f *parsedFeature) shape(d *jsontext.Decoder, text []byte) (at int, err error) {
+func (r *reader) shape(f *parsedFeature, text []byte) (at int, err error) {
+	d := &r.json
 	err = members(d, func(name string) error {
 		switch {
 		case name == "type" && d.PeekKind() == '"':
@@ -477,7 +540,8 @@ func (f *parsedFeature) shape(d *jsontext.Decoder, text []byte) (at int, err err
 				return errors.New("it has coordinates twice")
 			}
 			from := int(d.InputOffset())
-			s := scanner{text: text, at: from + bytes.IndexByte(text[from:], '[')}
+			s := &r.scanner
+			s.text, s.at = text, from+bytes.IndexByte(text[from:], '[')
 			var err error
 			if f.coordinates, err = s.list(0); err != nil {
 				return err
@@ -494,7 +558,7 @@ func (f *parsedFeature) shape(d *jsontext.Decoder, text []byte) (at int, err err
 func (f *parsedFeature) assemble() error {
 	c, g := f.coordinates, &f.geometry
 	f.coordinates = coordinates{}
-	wrong := fmt.Errorf("its coordinates are not those of a %s", g.Type)
+	wrong := func() error { return fmt.Errorf("its coordinates are not those of a %s", g.Type) }
 	switch {
 	case c.depth == 0:
 	case g.Type == "Polygon" && c.depth == 3:
@@ -506,7 +570,7 @@ func (f *parsedFeature) assemble() error {
 	case g.Type == "MultiPoint" && c.depth == 2:
 		g.Points = c.ring
 	case g.Type == "Polygon" || g.Type == "MultiPolygon" || g.Type == "Point" || g.Type == "MultiPoint":
-		return wrong
+		return wrong()
 	}
 	for _, p := range g.Polygons { // the last position repeats the first
 		for i, r := range p {
@@ -515,7 +579,7 @@ func (f *parsedFeature) assemble() error {
 			}
 			for _, q := range r {
 				if math.IsInf(q[0], 0) || math.IsInf(q[1], 0) {
-					return wrong
+					return wrong()
 				}
 			}
 		}

@@ -23,6 +23,20 @@ type coordinates struct {
 type scanner struct {
 	text []byte
 	at   int
+	ring vector.Ring    // scratch
+	room []vector.Point // for rings, many at a time
+}
+
+// keep copies a ring that has been read.
+func (s *scanner) keep(r vector.Ring) vector.Ring {
+	n := len(r)
+	if len(s.room) < n {
+		s.room = make([]vector.Point, max(n, 1<<10))
+	}
+	out := s.room[:n:n]
+	s.room = s.room[n:]
+	copy(out, r)
+	return out
 }
 
 // peek is the next character that is no white space, 0 at the end.
@@ -137,6 +151,20 @@ func (s *scanner) list(level int) (c coordinates, err error) {
 		c.depth = 1
 		return c, err
 	}
+	if s.peek() == '[' { // mostly positions without white space
+		if r := s.positions(); len(r) > 0 {
+			c.ring, c.depth = r, 2
+			if s.text[s.at-1] == ']' {
+				c.ring = s.keep(r)
+				return c, nil
+			}
+		}
+	}
+	defer func() {
+		if c.depth == 2 {
+			c.ring = s.keep(c.ring)
+		}
+	}()
 	for more := true; more; {
 		if b := s.peek(); b != '[' {
 			if b == 0 {
@@ -162,9 +190,10 @@ func (s *scanner) element(c *coordinates, level int) error {
 		if isNumber(s.peek()) {
 			p, err := s.position()
 			if c.ring == nil {
-				c.ring = make(vector.Ring, 0, 64)
+				c.ring = s.ring[:0]
 			}
 			c.ring, c.depth = append(c.ring, p), 2
+			s.ring = c.ring
 			return err
 		}
 		s.at = open
@@ -186,6 +215,37 @@ func (s *scanner) element(c *coordinates, level int) error {
 		return errors.New("its coordinates are nested too deep")
 	}
 	return nil
+}
+
+// positions reads positions of two short numbers without white space up to the end of their list, which it reads too,
+// or up to where something else follows: then it stops behind a comma.
+func (s *scanner) positions() vector.Ring {
+	text, r := s.text, s.ring[:0]
+	defer func() { s.ring = r }()
+	for {
+		from := s.at
+		var p vector.Point
+		for i := range p {
+			if s.at++; s.at >= len(text) || !isNumber(text[s.at]) {
+				s.at = from
+				return r
+			}
+			v, ok := s.short()
+			if end := byte(",]"[i]); !ok || s.at >= len(text) || text[s.at] != end {
+				s.at = from
+				return r
+			}
+			p[i] = v
+		}
+		if s.at += 2; s.at >= len(text) || text[s.at-1] != ']' && (text[s.at-1] != ',' || text[s.at] != '[') {
+			s.at = from
+			return r
+		}
+		r = append(r, p)
+		if text[s.at-1] == ']' {
+			return r
+		}
+	}
 }
 
 // position reads the numbers of a position and its closing bracket; numbers beyond two, such as
