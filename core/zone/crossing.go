@@ -13,42 +13,128 @@ type crossing struct {
 	at   Point
 }
 
-// crossingFinder finds crossings. Edges are dealt into horizontal strips of about four edges
-// each, and within a strip compared with those that overlap them in x; a polygon of n short edges
+// crossingFinder finds crossings. Edges that follow one another in the same quadrant of directions make a chain, which cannot
+// cross itself and is compared with others by its extent first. Many chains are dealt into horizontal strips of about four
+// each, and within a strip compared with those that overlap them in x; a polygon of n short chains
 // takes time in n·log n. Its buffers serve one polygon after another.
 type crossingFinder struct {
-	edges  []edge
+	chains []chain
 	starts []int32
 	member []int32
+	found  []crossing
 }
 
-type edge struct {
+// chain is a run of edges of a ring.
+type chain struct {
 	x0, x1, y0, y1 float64 // extent
-	p, q           Point
-	first, last    int32 // strips
+	ring           Ring
+	from, to       int // edges: from, to (exclusive); the i-th runs from point i to the next
+	number         int // of the ring's first edge in the polygon
+	first, last    int32
+}
+
+// edge gives the ends of the i-th edge of a ring.
+func edge(r Ring, i int) (p, q Point) {
+	if p, q = r[i], r[0]; i+1 < len(r) {
+		q = r[i+1]
+	}
+	return p, q
 }
 
 func (f *crossingFinder) find(p Polygon) []crossing {
-	f.edges = f.edges[:0]
-	low, high, heights := math.Inf(1), math.Inf(-1), 0.0
+	f.chains, f.found = f.chains[:0], nil
+	number := 0
 	for _, r := range p {
-		for i, a := range r {
-			b := r[0]
-			if i+1 < len(r) {
-				b = r[i+1]
+		f.divide(r, number)
+		number += len(r)
+	}
+	if len(f.chains) <= fewChains {
+		for i := range f.chains {
+			a := &f.chains[i]
+			for j := i + 1; j < len(f.chains); j++ {
+				if b := &f.chains[j]; a.meets(b) {
+					f.compare(a, b)
+				}
 			}
-			e := edge{min(a[0], b[0]), max(a[0], b[0]), min(a[1], b[1]), max(a[1], b[1]), a, b, 0, 0}
-			f.edges = append(f.edges, e)
-			low, high = min(low, a[1]), max(high, a[1])
-			heights += e.y1 - e.y0
+		}
+		return f.found
+	}
+	f.strips()
+	return f.found
+}
+
+// fewChains is how many chains are compared each with each sooner than dealt into strips.
+const fewChains = 48
+
+// divide divides a ring into chains.
+func (f *crossingFinder) divide(r Ring, number int) {
+	way := -1
+	for i, p := range r {
+		_, q := edge(r, i)
+		w := 0
+		if q[0] < p[0] {
+			w = 1
+		}
+		if q[1] < p[1] {
+			w |= 2
+		}
+		if w != way {
+			way = w
+			f.chains = append(f.chains, chain{min(p[0], q[0]), max(p[0], q[0]), min(p[1], q[1]), max(p[1], q[1]), r, i, i + 1, number, 0, 0})
+			continue
+		}
+		c := &f.chains[len(f.chains)-1]
+		c.to = i + 1
+		switch { // only the end that it runs to moves
+		case w&1 == 0:
+			c.x1 = q[0]
+		default:
+			c.x0 = q[0]
+		}
+		if w&2 == 0 {
+			c.y1 = q[1]
+		} else {
+			c.y0 = q[1]
 		}
 	}
-	n := len(f.edges)
-	if n <= fewEdges {
-		return f.all()
+}
+
+func (c *chain) meets(o *chain) bool {
+	return o.y0 <= c.y1 && c.y0 <= o.y1 && o.x0 <= c.x1 && c.x0 <= o.x1
+}
+
+// compare compares the edges of two chains.
+func (f *crossingFinder) compare(a, b *chain) {
+	for i := a.from; i < a.to; i++ {
+		p, q := edge(a.ring, i)
+		e := chain{x0: min(p[0], q[0]), x1: max(p[0], q[0]), y0: min(p[1], q[1]), y1: max(p[1], q[1])}
+		if !e.meets(b) {
+			continue
+		}
+		for j := b.from; j < b.to; j++ {
+			s, t := edge(b.ring, j)
+			if min(s[1], t[1]) > e.y1 || max(s[1], t[1]) < e.y0 || min(s[0], t[0]) > e.x1 || max(s[0], t[0]) < e.x0 {
+				continue
+			}
+			if at, ok := cross(p, q, s, t); ok {
+				k, l := a.number+i, b.number+j
+				f.found = append(f.found, crossing{min(k, l), max(k, l), at})
+			}
+		}
 	}
+}
+
+// strips compares chains that meet, strip by strip.
+func (f *crossingFinder) strips() {
+	low, high, heights := math.Inf(1), math.Inf(-1), 0.0
+	for i := range f.chains {
+		c := &f.chains[i]
+		low, high = min(low, c.y0), max(high, c.y1)
+		heights += c.y1 - c.y0
+	}
+	n := len(f.chains)
 	strips := max(1, n/4)
-	if most := 8 * float64(n) * (high - low) / heights; float64(strips) > most { // long edges lie in many strips
+	if most := 8 * float64(n) * (high - low) / heights; float64(strips) > most { // high chains lie in many strips
 		strips = max(1, int(most))
 	}
 	scale := 0.0
@@ -57,10 +143,10 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 	}
 	strip := func(y float64) int { return max(0, min(strips-1, int((y-low)*scale))) }
 	f.starts = append(f.starts[:0], make([]int32, strips+1)...)
-	for i := range f.edges {
-		e := &f.edges[i]
-		e.first, e.last = int32(strip(e.y0)), int32(strip(e.y1))
-		for s := e.first; s <= e.last; s++ {
+	for i := range f.chains {
+		c := &f.chains[i]
+		c.first, c.last = int32(strip(c.y0)), int32(strip(c.y1))
+		for s := c.first; s <= c.last; s++ {
 			f.starts[s+1]++
 		}
 	}
@@ -70,74 +156,45 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 	total := int(f.starts[strips])
 	f.member = slices.Grow(f.member[:0], total)[:total]
 	for i := n - 1; i >= 0; i-- {
-		for s := f.edges[i].first; s <= f.edges[i].last; s++ {
+		for s := f.chains[i].first; s <= f.chains[i].last; s++ {
 			f.starts[s+1]--
 			f.member[f.starts[s+1]] = int32(i)
 		}
 	}
-	var found []crossing
 	for s := range strips {
 		to := int32(total)
 		if s+2 <= strips {
 			to = f.starts[s+2]
 		}
 		in := f.member[f.starts[s+1]:to]
-		sorted := len(in) > 12 // few edges are compared sooner than sorted
+		sorted := len(in) > 12 // few are compared sooner than sorted
 		if sorted {
-			slices.SortFunc(in, func(a, b int32) int { return cmp.Compare(f.edges[a].x0, f.edges[b].x0) })
+			slices.SortFunc(in, func(a, b int32) int { return cmp.Compare(f.chains[a].x0, f.chains[b].x0) })
 		}
 		for i, a := range in {
-			ea := &f.edges[a]
+			ca := &f.chains[a]
 			for _, b := range in[i+1:] {
-				eb := &f.edges[b]
-				if eb.x0 > ea.x1 {
-					if sorted {
-						break
-					}
-					continue
+				cb := &f.chains[b]
+				if sorted && cb.x0 > ca.x1 {
+					break
 				}
-				if eb.y0 > ea.y1 || ea.y0 > eb.y1 || ea.x0 > eb.x1 {
-					continue
-				}
-				at, ok := cross(ea, eb)
-				if ok && strip(max(low, max(ea.y0, eb.y0))) == s { // once, not in every strip
-					found = append(found, crossing{int(min(a, b)), int(max(a, b)), at})
+				if ca.meets(cb) && int(max(ca.first, cb.first)) == s { // once, not in every strip
+					f.compare(ca, cb)
 				}
 			}
 		}
 	}
-	return found
 }
 
-// fewEdges is how many edges are compared each with each sooner than dealt into strips.
-const fewEdges = 32
-
-// all compares each edge with each.
-func (f *crossingFinder) all() (found []crossing) {
-	for i := range f.edges {
-		a := &f.edges[i]
-		for j := i + 1; j < len(f.edges); j++ {
-			b := &f.edges[j]
-			if b.y0 > a.y1 || a.y0 > b.y1 || b.x0 > a.x1 || a.x0 > b.x1 {
-				continue
-			}
-			if at, ok := cross(a, b); ok {
-				found = append(found, crossing{i, j, at})
-			}
-		}
-	}
-	return found
-}
-
-// cross reports where two edges cross at a point that is an end of neither.
-func cross(a, b *edge) (Point, bool) {
-	d1, d2 := side(a.p, a.q, b.p), side(a.p, a.q, b.q)
-	d3, d4 := side(b.p, b.q, a.p), side(b.p, b.q, a.q)
+// cross reports where the edges from p to q and from s to t cross at a point that is an end of neither.
+func cross(p, q, s, t Point) (Point, bool) {
+	d1, d2 := side(p, q, s), side(p, q, t)
+	d3, d4 := side(s, t, p), side(s, t, q)
 	if !(d1 > 0 && d2 < 0 || d1 < 0 && d2 > 0) || !(d3 > 0 && d4 < 0 || d3 < 0 && d4 > 0) {
 		return Point{}, false
 	}
-	t := d3 / (d3 - d4)
-	return Point{a.p[0] + t*(a.q[0]-a.p[0]), a.p[1] + t*(a.q[1]-a.p[1])}, true
+	u := d3 / (d3 - d4)
+	return Point{p[0] + u*(q[0]-p[0]), p[1] + u*(q[1]-p[1])}, true
 }
 
 // side is positive when r lies left of the line from p to q, negative when right of it, and 0
