@@ -103,6 +103,7 @@ func (b *band) touching(c *zone.Cutter, col int) iter.Seq[touch] {
 		}
 		for _, z := range b.inside[col] {
 			s := b.cutZone(c, z)
+			s.Inside = true
 			from, to := s.Rows()
 			if !s.Empty() && !yield(touch{s, int32(col), int32(from), int32(to)}) {
 				return

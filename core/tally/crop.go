@@ -8,6 +8,9 @@ import (
 // cropped are the spans of a row that meet a window, and how many cut cells lie before them.
 func cropped(spans *zone.Spans, row int, w raster.Window) ([]zone.Range, []zone.EdgeCell, int) {
 	full, edge := spans.Row(row)
+	if spans.Inside {
+		return full, edge, 0
+	}
 	left, right := int32(w.Col), int32(w.Col+w.Width)
 	if n, m := len(full), len(edge); n > 0 && (full[0].To <= left || full[n-1].From >= right) ||
 		m > 0 && (edge[0].Col < left || edge[m-1].Col >= right) {

@@ -203,16 +203,6 @@ func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
 func (k *kernel) cutAlike(edge []zone.EdgeCell, row, col int) error {
 	l := k.layers[0]
 	at := row*l.cells.Stride - col
-	if l.cells.Type.Bytes() == 1 { // a byte is its own slot, and there is room for all
-		shares, cells := (*[256]int64)(k.shares), l.cells.U8
-		for i := range edge {
-			shares[cells[at+int(edge[i].Col)]] += edge[i].Share
-		}
-		if len(edge) > 0 {
-			k.seenShares = ^uint64(0)
-		}
-		return nil
-	}
 	for i := range edge {
 		s, err := l.slot(at + int(edge[i].Col))
 		if err != nil {
@@ -257,11 +247,11 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	alike := k.areas.Vary == raster.Uniform && len(k.layers) == 1
 	counted := bytes && !byCell && !k.counter.off
 	from, to := max(int(t.from), w.Row), min(int(t.to), w.Row+w.Height)
+	if counted && alike {
+		return k.bytes(w, spans, from, to, &segments[0])
+	}
 	for row := from; row < to; row++ {
 		full, edge, skipped := cropped(spans, row, w)
-		if len(full) == 0 && len(edge) == 0 {
-			continue
-		}
 		if k.sharing.band != nil {
 			k.sharing.mark(spans.Zone, row, full)
 		}
@@ -306,10 +296,32 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 			}
 		}
 	}
-	if k.areas.Vary != raster.Uniform {
-		return nil
+	if k.areas.Vary == raster.Uniform {
+		k.flush(&segments[0], false)
+		k.flushShares(&segments[0])
 	}
-	if counted && !k.takeCounts() {
+	return nil
+}
+
+// bytes is window for one layer of bytes, counted by comparing, where all cells have the same area.
+func (k *kernel) bytes(w raster.Window, spans *zone.Spans, from, to int, seg *raster.Segment) error {
+	c := &k.layers[0].cells
+	shares := (*[256]int64)(k.shares) // a byte is its own slot, and there is room for all
+	for row := from; row < to; row++ {
+		full, edge, _ := cropped(spans, row, w)
+		if k.sharing.band != nil {
+			k.sharing.mark(spans.Zone, row, full)
+		}
+		at := (row-w.Row)*c.Stride - w.Col
+		for _, r := range full {
+			k.counter.add(c.U8, at+max(int(r.From), w.Col), at+min(int(r.To), w.Col+w.Width))
+		}
+		for i := range edge {
+			shares[c.U8[at+int(edge[i].Col)]] += edge[i].Share
+		}
+	}
+	k.seenShares = ^uint64(0)
+	if !k.takeCounts() {
 		for row := from; row < to; row++ {
 			full, _, _ := cropped(spans, row, w)
 			if err := k.whole(w, row, full, false); err != nil {
@@ -317,8 +329,8 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 			}
 		}
 	}
-	k.flush(&segments[0], false)
-	k.flushShares(&segments[0])
+	k.flush(seg, false)
+	k.flushShares(seg)
 	return nil
 }
 

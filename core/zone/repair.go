@@ -49,10 +49,10 @@ func (s *Set) repair() error {
 }
 
 func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
-	var polygons []Polygon
+	polygons := make([]Polygon, 0, len(z.Polygons))
 	dropped := 0
 	for _, p := range z.Polygons {
-		var clean Polygon
+		clean := make(Polygon, 0, len(p))
 		for k, ring := range p {
 			r, err := cleanRing(ring, s.CRS.Geographic())
 			if err != nil {

@@ -63,7 +63,8 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := map[string]int{}
+	at := make(map[string]int, len(picked))
+	s.Zones = make([]Zone, 0, len(picked))
 	for _, i := range picked {
 		f := &l.Features[i]
 		id, err := keys.id(l, i)
@@ -93,7 +94,11 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 				s.Source, id, z.Name, name, strings.Join(l.FieldNames(), ", "))
 		}
 		z.Features++
-		z.Polygons = append(z.Polygons, f.Geometry.Polygons...)
+		if z.Polygons == nil {
+			z.Polygons = slices.Clip(f.Geometry.Polygons)
+		} else {
+			z.Polygons = append(z.Polygons, f.Geometry.Polygons...)
+		}
 	}
 	if len(s.Zones) == 0 {
 		return nil, fmt.Errorf("%s: none of its %d features has an outline, so there is nothing to report on", l.Source, len(l.Features))
