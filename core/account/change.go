@@ -1,9 +1,12 @@
 package account
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -12,51 +15,40 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// ChangeInput is a tally of the pairs of values of two epochs.
+// ChangeInput is a tally of the combinations of values of two epochs or more, in the groups of [ChangeGroups].
 type ChangeInput struct {
-	Epochs    [2]string
-	Rasters   [2]string
-	Coders    [2]*cover.Coder
+	Epochs    []string
+	Rasters   []string
+	Coders    []*cover.Coder
 	Tally     *tally.Tally
 	Zones     *zone.Set
 	Placement *zone.Placement
 	Palette   []raster.Color
 }
 
-// Transition is what moved from one class to another in a zone.
-type Transition struct {
-	From, To     string // codes; "" for ground that the epoch does not map
-	FromName     string
-	ToName       string
-	Extent       tally.Extent
-	Area         float64
-	PctOfZone    float64
-	PctOfOpening float64 // of the class it came from, on ground that both epochs map
-	Mapped       bool    // both epochs map it
-	FromAt, ToAt int     // places of the classes in the legend, when mapped
+// ChangeGroups are the groups of layers whose combinations tell the change between n epochs: every three that follow
+// one another, which shows ground that goes back to what it was, and the first with the last.
+func ChangeGroups(n int) [][]int {
+	if n < 3 {
+		return [][]int{{0, 1}}
+	}
+	var out [][]int
+	for i := range n - 2 {
+		out = append(out, []int{i, i + 1, i + 2})
+	}
+	if n > 3 {
+		out = append(out, []int{0, n - 1})
+	}
+	return out
 }
 
-// Balance is the summary of one class in a zone, on the ground that both epochs map.
-type Balance struct {
-	Class                                   cover.Class
-	Opening, Additions, Reductions, Closing tally.Extent // exact: opening + additions - reductions = closing
-	OpeningArea, AdditionsArea              float64
-	ReductionsArea, NetArea, ClosingArea    float64
-	PctChange, PctPerYear                   float64 // NaN where they have no meaning
-}
-
-// ZoneChange is what changed in a zone.
-type ZoneChange struct {
-	ID, Name    string
-	Area        float64
-	Transitions []Transition
-	Balances    []Balance
-	OnlyFirst   float64 // ground that only the first epoch maps
-	OnlySecond  float64
-	Neither     float64
-	Outside     float64
-	Changed     float64 // ground that both map and that changed its class
-	Mapped      float64 // ground that both map
+// Changes are what changed in all zones between epochs that follow one another, and between the first and the last.
+type Changes struct {
+	Epochs []string
+	Unit   Unit
+	Legend *cover.Legend
+	Pairs  []*Change
+	Flips  []Flip // of every three epochs that follow one another
 }
 
 // Change is what changed in all zones between two epochs.
@@ -66,114 +58,235 @@ type Change struct {
 	Legend *cover.Legend
 	Years  float64 // between the epochs, NaN when the labels are not years or dates
 	Zones  []ZoneChange
+	Whole  bool // from the first of more than two epochs to the last
+	unit   float64
+}
+
+// ZoneChange is what changed in a zone.
+type ZoneChange struct {
+	ID, Name    string
+	Area        float64
+	Transitions []Transition // by class of the first epoch, then of the second; those that occur
+	OnlyFirst   float64      // ground that only the first epoch maps
+	OnlySecond  float64
+	Neither     float64
+	Outside     float64
+	Changed     float64 // ground that both map and that changed its class
+	Mapped      float64 // ground that both map
+}
+
+// Transition is what moved from one class to another in a zone. There may be millions of them.
+type Transition struct {
+	From, To int32 // places in the legend; its length stands for ground that the epoch does not map
+	Extent   tally.Extent
+}
+
+// Balance is the summary of one class in a zone, on the ground that both epochs map.
+type Balance struct {
+	Class                                   cover.Class
+	Opening, Additions, Reductions, Closing tally.Extent // exact: opening + additions - reductions = closing
+	OpeningArea, AdditionsArea              float64
+	ReductionsArea, NetArea, ClosingArea    float64
+	// Percent of the opening extent; NaN where that is nothing or the labels are no dates.
+	PctChange  float64
+	PctPerYear float64 // simple: the change divided by the years
+	PctYearly  float64 // compound: the yearly rate that makes closing of opening
+}
+
+// Flip is ground that changed its class and had the first one back an epoch later, by zone.
+type Flip struct {
+	Epochs  [3]string
+	Back    []float64 // in the unit
+	Changed []float64 // what changed its class between the first two, where all three map
 }
 
 const notMapped = "not mapped"
 
-// Compare makes the change between two epochs.
-func Compare(in ChangeInput, unit Unit) (*Change, error) {
-	var meanings [2]map[float64]cover.Meaning
-	both := map[float64]cover.Meaning{}
-	for n := range 2 {
-		m, err := decode(in.Coders[n], in.Rasters[n], in.Tally, n)
-		if err != nil {
-			return nil, err
-		}
-		meanings[n] = m
-		for _, what := range m {
-			if what.Kind == cover.Classified {
-				both[float64(what.Code)] = what
+// Compare makes the changes between epochs.
+func Compare(in ChangeInput, unit Unit) (*Changes, error) {
+	if err := InOrder(in.Epochs); err != nil {
+		return nil, err
+	}
+	n := len(in.Epochs)
+	groups := ChangeGroups(n)
+	meanings := make([]map[float64]cover.Meaning, n)
+	all := map[float64]cover.Meaning{}
+	for g, members := range groups {
+		for k, e := range members {
+			if meanings[e] != nil {
+				continue
+			}
+			m, err := decode(in.Coders[e], in.Rasters[e], in.Tally.Groups[g], k)
+			if err != nil {
+				return nil, err
+			}
+			meanings[e] = m
+			for _, what := range m {
+				if what.Kind == cover.Classified {
+					all[float64(what.Code)] = what
+				}
 			}
 		}
 	}
-	c := &Change{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown(), Years: years(in.Epochs[0], in.Epochs[1])}
+	c := &Changes{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown()}
 	if c.Legend == nil {
-		c.Legend = legendOf(both, in.Palette)
+		c.Legend = legendOf(all, in.Palette)
 	}
-	if c.Years <= 0 {
-		return nil, fmt.Errorf("the epochs %s and %s are not in the order of time: give the earlier one first", in.Epochs[0], in.Epochs[1])
+	at := map[int]int32{}
+	for k, class := range c.Legend.Classes {
+		at[class.Code] = int32(k)
 	}
-	for i := range in.Tally.Zones {
-		c.Zones = append(c.Zones, c.zone(in, i, meanings))
+	places := make([]map[float64]int32, n) // of values in the legend
+	for e := range places {
+		places[e] = map[float64]int32{}
+		for v, m := range meanings[e] {
+			if places[e][v] = int32(len(c.Legend.Classes)); m.Kind == cover.Classified {
+				places[e][v] = at[m.Code]
+			}
+		}
+	}
+	pair := func(a, b int) {
+		y := years(in.Epochs[a], in.Epochs[b])
+		x := &Change{Epochs: [2]string{in.Epochs[a], in.Epochs[b]}, Unit: unit, Legend: c.Legend, Years: y, Whole: b-a > 1, unit: in.Tally.Unit}
+		for g, members := range groups {
+			i, j := slices.Index(members, a), slices.Index(members, b)
+			if i < 0 || j < 0 {
+				continue
+			}
+			x.Zones = make([]ZoneChange, len(in.Zones.Zones))
+			for z := range x.Zones {
+				x.Zones[z] = x.zone(in, z, func(k int) (int32, int32) {
+					v := in.Tally.Groups[g][z].Values[k]
+					return places[a][v[i]], places[b][v[j]]
+				}, in.Tally.Groups[g][z].Extents)
+			}
+			break
+		}
+		c.Pairs = append(c.Pairs, x)
+	}
+	for e := range n - 1 {
+		pair(e, e+1)
+	}
+	if n > 2 {
+		pair(0, n-1)
+		for e := range n - 2 {
+			c.Flips = append(c.Flips, c.flip(in, e, places))
+		}
 	}
 	return c, nil
 }
 
-func (c *Change) zone(in ChangeInput, i int, meanings [2]map[float64]cover.Meaning) ZoneChange {
-	o, z := in.Placement.Outlines[i], in.Tally.Zones[i]
-	n := len(c.Legend.Classes)
-	at := map[int]int{}
-	for k, class := range c.Legend.Classes {
-		at[class.Code] = k
-	}
-	place := func(m cover.Meaning) int { // n stands for not mapped
-		if m.Kind != cover.Classified {
-			return n
-		}
-		return at[m.Code]
-	}
-	area := func(e tally.Extent) float64 { return e.Area(in.Tally.Unit) / c.Unit.M2 }
-	cells := make([]tally.Extent, (n+1)*(n+1))
-	for k, v := range z.Values {
-		a, b := place(meanings[0][v[0]]), place(meanings[1][v[1]])
-		cells[a*(n+1)+b].Add(z.Extents[k])
-	}
-	out := ZoneChange{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / c.Unit.M2, Outside: o.Outside / c.Unit.M2}
-	out.Balances = make([]Balance, n)
-	var mapped, changed tally.Extent
-	for k := range n {
-		b := &out.Balances[k]
-		b.Class = c.Legend.Classes[k]
-		for j := range n {
-			b.Opening.Add(cells[k*(n+1)+j])
-			b.Closing.Add(cells[j*(n+1)+k])
-			if j != k {
-				b.Reductions.Add(cells[k*(n+1)+j])
-				b.Additions.Add(cells[j*(n+1)+k])
-			}
-		}
-		mapped.Add(b.Opening)
-		changed.Add(b.Reductions)
-		b.OpeningArea, b.AdditionsArea = area(b.Opening), area(b.Additions)
-		b.ReductionsArea, b.ClosingArea = area(b.Reductions), area(b.Closing)
-		b.NetArea = area(b.Closing.Minus(b.Opening))
-		b.PctChange, b.PctPerYear = math.NaN(), math.NaN()
-		if b.OpeningArea > 0 {
-			b.PctChange = b.NetArea / b.OpeningArea * 100
-			b.PctPerYear = b.PctChange / c.Years
-		}
-	}
-	out.Mapped, out.Changed = area(mapped), area(changed)
-	var only [3]tally.Extent
-	for a := range n + 1 {
-		for b := range n + 1 {
-			e := cells[a*(n+1)+b]
-			if e.IsZero() {
+// flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.
+func (c *Changes) flip(in ChangeInput, e int, places []map[float64]int32) Flip {
+	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
+	none := int32(len(c.Legend.Classes))
+	for _, z := range in.Tally.Groups[e] {
+		var back, changed tally.Extent
+		for k, v := range z.Values {
+			x, y, w := places[e][v[0]], places[e+1][v[1]], places[e+2][v[2]]
+			if x == none || y == none || w == none || x == y {
 				continue
 			}
-			t := Transition{Extent: e, Area: area(e), Mapped: a < n && b < n, FromName: notMapped, ToName: notMapped, FromAt: a, ToAt: b, PctOfOpening: math.NaN()}
-			t.PctOfZone = percent(t.Area, out.Area)
-			if a < n {
-				t.From, t.FromName = strconv.Itoa(c.Legend.Classes[a].Code), c.Legend.Classes[a].Name
+			changed.Add(z.Extents[k])
+			if x == w {
+				back.Add(z.Extents[k])
 			}
-			if b < n {
-				t.To, t.ToName = strconv.Itoa(c.Legend.Classes[b].Code), c.Legend.Classes[b].Name
-			}
-			switch {
-			case t.Mapped:
-				t.PctOfOpening = percent(t.Area, out.Balances[a].OpeningArea)
-			case a < n:
-				only[0].Add(e)
-			case b < n:
-				only[1].Add(e)
-			default:
-				only[2].Add(e)
-			}
-			out.Transitions = append(out.Transitions, t)
+		}
+		f.Back = append(f.Back, back.Area(in.Tally.Unit)/c.Unit.M2)
+		f.Changed = append(f.Changed, changed.Area(in.Tally.Unit)/c.Unit.M2)
+	}
+	return f
+}
+
+// Area is the area of an extent in the unit of the change.
+func (c *Change) Area(e tally.Extent) float64 { return e.Area(c.unit) / c.Unit.M2 }
+
+// Class is the class at a place of a transition; Name is "not mapped" and Code 0 for ground that the epoch does not map.
+func (c *Change) Class(at int32) (cl cover.Class, mapped bool) {
+	if int(at) < len(c.Legend.Classes) {
+		return c.Legend.Classes[at], true
+	}
+	return cover.Class{Name: notMapped}, false
+}
+
+func (c *Change) zone(in ChangeInput, i int, places func(k int) (int32, int32), extents []tally.Extent) ZoneChange {
+	o := in.Placement.Outlines[i]
+	n := int32(len(c.Legend.Classes))
+	all := make([]Transition, len(extents))
+	for k, e := range extents {
+		from, to := places(k)
+		all[k] = Transition{from, to, e}
+	}
+	slices.SortFunc(all, func(a, b Transition) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	kept := all[:0]
+	for _, t := range all {
+		if k := len(kept) - 1; k >= 0 && kept[k].From == t.From && kept[k].To == t.To {
+			kept[k].Extent.Add(t.Extent)
+		} else {
+			kept = append(kept, t)
 		}
 	}
-	out.OnlyFirst, out.OnlySecond, out.Neither = area(only[0]), area(only[1]), area(only[2])
+	out := ZoneChange{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / c.Unit.M2, Outside: o.Outside / c.Unit.M2}
+	out.Transitions = slices.Clone(kept)
+	var mapped, changed tally.Extent
+	var only [3]tally.Extent
+	for _, t := range out.Transitions {
+		switch {
+		case t.From < n && t.To < n:
+			mapped.Add(t.Extent)
+			if t.From != t.To {
+				changed.Add(t.Extent)
+			}
+		case t.From < n:
+			only[0].Add(t.Extent)
+		case t.To < n:
+			only[1].Add(t.Extent)
+		default:
+			only[2].Add(t.Extent)
+		}
+	}
+	out.Mapped, out.Changed = c.Area(mapped), c.Area(changed)
+	out.OnlyFirst, out.OnlySecond, out.Neither = c.Area(only[0]), c.Area(only[1]), c.Area(only[2])
 	return out
+}
+
+// Balances gives the balance of every class of the legend in a zone.
+func (c *Change) Balances(z *ZoneChange) []Balance {
+	out := make([]Balance, len(c.Legend.Classes))
+	for _, t := range z.Transitions {
+		if int(t.From) >= len(out) || int(t.To) >= len(out) {
+			continue
+		}
+		a, b := &out[t.From], &out[t.To]
+		a.Opening.Add(t.Extent)
+		b.Closing.Add(t.Extent)
+		if t.From != t.To {
+			a.Reductions.Add(t.Extent)
+			b.Additions.Add(t.Extent)
+		}
+	}
+	for k := range out {
+		b := &out[k]
+		b.Class = c.Legend.Classes[k]
+		b.OpeningArea, b.AdditionsArea = c.Area(b.Opening), c.Area(b.Additions)
+		b.ReductionsArea, b.ClosingArea = c.Area(b.Reductions), c.Area(b.Closing)
+		b.NetArea = c.Area(b.Closing.Minus(b.Opening))
+		b.PctChange, b.PctPerYear, b.PctYearly = rates(b.OpeningArea, b.ClosingArea, b.NetArea, c.Years)
+	}
+	return out
+}
+
+// rates are the change in percent of the opening extent: in all, a year by division, and a year compounded, the r
+// with opening·(1+r)^years = closing.
+func rates(opening, closing, net, years float64) (all, simple, compound float64) {
+	if opening <= 0 {
+		return math.NaN(), math.NaN(), math.NaN()
+	}
+	all = net / opening * 100
+	if math.IsNaN(years) {
+		return all, years, years
+	}
+	return all, all / years, (math.Pow(closing/opening, 1/years) - 1) * 100
 }
 
 // years is the time between two labels that are years or dates, NaN for other labels.
@@ -198,4 +311,14 @@ func when(label string) (float64, bool) {
 		}
 	}
 	return 0, false
+}
+
+// InOrder reports an error when labels that are years or dates do not rise.
+func InOrder(labels []string) error {
+	for i := 1; i < len(labels); i++ {
+		if years(labels[i-1], labels[i]) <= 0 {
+			return fmt.Errorf("the epochs %s are not in the order of time: give the earliest one first", strings.Join(labels, ", "))
+		}
+	}
+	return nil
 }

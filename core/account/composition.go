@@ -69,7 +69,7 @@ type Composition struct {
 // Compose makes the composition of every zone. A value for which the crosswalk has no line is an
 // error that lists all such values with their cells.
 func Compose(in Input, unit Unit) (*Composition, error) {
-	meanings, err := decode(in.Coder, in.Raster, in.Tally, 0)
+	meanings, err := decode(in.Coder, in.Raster, in.Tally.Zones, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -162,24 +162,8 @@ func largestCell(g raster.Grid) float64 {
 	return d * math.Abs(g.DX*g.DY)
 }
 
-// remark writes the notes and warnings.
+// remark writes the notes.
 func (c *Composition) remark(in Input, trueSum, countSum float64) {
-	var off []string
-	missed := 0
-	for i, z := range c.Zones {
-		if !z.Balances {
-			off = append(off, fmt.Sprintf("%s by %.2g %%", z.ID, z.Residual*100))
-		}
-		if o := in.Placement.Outlines[i]; o.Outside >= o.Area*(1-1e-12) {
-			missed++
-		}
-	}
-	if len(off) > 0 {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("%d zone(s) do not balance against the area of their outline: %s", len(off), listed(off, 5)))
-	}
-	if missed > 0 {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("%d of %d zone(s) lie wholly outside the raster", missed, len(c.Zones)))
-	}
 	c.Notes = append(c.Notes, SharedGround(in.Tally, in.Zones)...)
 	if c.HasNominal && trueSum > 0 {
 		d := (countSum - trueSum) / trueSum * 100
@@ -244,11 +228,11 @@ func inOrder(parts map[cover.Meaning]tally.Extent, l *cover.Legend) []cover.Mean
 	return out
 }
 
-// decode says what each value of layer n counts as.
-func decode(c *cover.Coder, name string, t *tally.Tally, n int) (map[float64]cover.Meaning, error) {
+// decode says what each value of the n-th layer of a group counts as.
+func decode(c *cover.Coder, name string, zones []tally.Zone, n int) (map[float64]cover.Meaning, error) {
 	out := map[float64]cover.Meaning{}
 	missing := map[float64]float64{}
-	for _, z := range t.Zones {
+	for _, z := range zones {
 		for i, v := range z.Values {
 			m, ok := c.Code(v[n])
 			if !ok {

@@ -228,12 +228,3 @@ func (b *band) release() {
 		b.cut, b.spans, b.segments = nil, nil, nil
 	}
 }
-
-// value is what the layers hold in cells of slot s.
-func (k *kernel) value(s int32) Value {
-	if len(k.layers) == 1 {
-		return Value{k.layers[0].values[s], 0}
-	}
-	j := k.jointOf[s]
-	return Value{k.layers[0].values[j[0]], k.layers[1].values[j[1]]}
-}

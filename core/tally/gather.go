@@ -1,7 +1,6 @@
 package tally
 
 import (
-	"cmp"
 	"math"
 	"slices"
 
@@ -10,11 +9,19 @@ import (
 
 // gather joins the totals of all workers.
 func (p *pass) gather(workers []*worker) *Tally {
-	t := &Tally{Unit: p.areas.Unit, Zones: make([]Zone, len(p.req.Zones.Zones)), Tiles: int(p.read.Load())}
-	spread.Over(len(t.Zones), func() func(int) {
-		var g gatherer
-		return func(i int) { t.Zones[i] = g.zone(workers, int32(i)) }
-	})
+	t := &Tally{Unit: p.areas.Unit, Tiles: int(p.read.Load())}
+	for n := range p.req.groups() {
+		zones := make([]Zone, len(p.req.Zones.Zones))
+		spread.Over(len(zones), func() func(int) {
+			var g gatherer
+			return func(i int) { zones[i] = g.zone(workers, n, int32(i)) }
+		})
+		for _, w := range workers {
+			w.groups[n] = group{kernel: w.groups[n].kernel}
+		}
+		t.Groups = append(t.Groups, zones)
+	}
+	t.Zones = t.Groups[0]
 	t.Overlaps, t.ManyOverlaps = overlaps(workers)
 	return t
 }
@@ -22,7 +29,7 @@ func (p *pass) gather(workers []*worker) *Tally {
 // gatherer joins what the workers have found in one zone after another.
 type gatherer struct {
 	found   []foundValue
-	at      map[[2]uint64]int // place in found, for workers after the first
+	at      map[[3]uint64]int // place in found, for workers after the first
 	values  []Value           // room for those of zones
 	extents []Extent
 }
@@ -32,15 +39,15 @@ type foundValue struct {
 	extent Extent
 }
 
-func (g *gatherer) zone(workers []*worker, i int32) (z Zone) {
+func (g *gatherer) zone(workers []*worker, group int, i int32) (z Zone) {
 	g.found = g.found[:0]
 	for _, w := range workers {
-		if got := w.zones[i]; got != nil {
-			g.join(w, got)
+		if got := w.groups[group].zones[i]; got != nil {
+			g.join(w.groups[group].kernel, got)
 		}
 	}
 	byValue := func(a, b foundValue) int {
-		return cmp.Or(cmp.Compare(a.value[0], b.value[0]), cmp.Compare(a.value[1], b.value[1]))
+		return slices.Compare(a.value[:], b.value[:])
 	}
 	if !slices.IsSortedFunc(g.found, byValue) {
 		slices.SortFunc(g.found, byValue)
@@ -61,12 +68,12 @@ func (g *gatherer) zone(workers []*worker, i int32) (z Zone) {
 }
 
 // join adds what a worker has found in the zone.
-func (g *gatherer) join(w *worker, got *totals) {
+func (g *gatherer) join(kernel *kernel, got *totals) {
 	const few = 32
 	before := len(g.found) // of other workers: a worker finds a value once
 	if before > few {
 		if g.at == nil {
-			g.at = map[[2]uint64]int{}
+			g.at = map[[3]uint64]int{}
 		}
 		clear(g.at)
 		for k, f := range g.found {
@@ -74,7 +81,7 @@ func (g *gatherer) join(w *worker, got *totals) {
 		}
 	}
 	for m, s := range got.slots {
-		v, k := w.kernel.value(s), -1
+		v, k := kernel.value(s), -1
 		switch {
 		case before == 0:
 		case before > few:
@@ -93,4 +100,6 @@ func (g *gatherer) join(w *worker, got *totals) {
 }
 
 // key tells values apart, and takes NaN for the same as itself.
-func key(v Value) [2]uint64 { return [2]uint64{math.Float64bits(v[0]), math.Float64bits(v[1])} }
+func key(v Value) [3]uint64 {
+	return [3]uint64{math.Float64bits(v[0]), math.Float64bits(v[1]), math.Float64bits(v[2])}
+}

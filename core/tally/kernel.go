@@ -35,9 +35,8 @@ type kernel struct {
 	second []uint64 // scratch: the mask of the second layer
 	at     *runEnds // of the row at hand
 
-	joint    map[uint64]int32 // pairs of slots, for two layers
-	jointOf  [][2]int32       // by joint slot
-	jointTop []int32          // the same for small slots: joint slot+1 at a·256+b
+	// With two layers or three, slots stand for pairs of slots: of the first two layers, and of that and the third.
+	joint []*pairs
 
 	acc        []uint64 // by slot: cells of the runs since the last flush, or packed moments
 	seen       uint64   // bit s>>group is set where acc of slot s may not be 0
@@ -51,48 +50,44 @@ type kernel struct {
 	sharing sharing
 }
 
-func newKernel(layers []raster.Source, areas *raster.Areas, most int) *kernel {
-	k := &kernel{areas: areas, counter: newCounter()}
-	for _, s := range layers {
-		k.layers = append(k.layers, newLayer(s, most))
-	}
-	if len(layers) == 2 {
-		k.joint = map[uint64]int32{}
-		k.jointTop = make([]int32, 1<<16)
+func newKernel(layers []*layer, areas *raster.Areas) *kernel {
+	k := &kernel{layers: layers, areas: areas, counter: newCounter()}
+	for range len(layers) - 1 {
+		k.joint = append(k.joint, &pairs{rest: map[uint64]int32{}})
 	}
 	k.grow(0)
 	return k
 }
 
-// slotAt is the slot of what the layers hold at index i of the window.
-func (k *kernel) slotAt(i0, i1 int) (int32, error) {
-	a, err := k.layers[0].slot(i0)
-	if err != nil || len(k.layers) == 1 {
-		return a, err
-	}
-	b, err := k.layers[1].slot(i1)
-	if err != nil {
-		return 0, err
-	}
-	if a|b < 256 {
-		if s := k.jointTop[a<<8|b]; s > 0 {
-			return s - 1, nil
+// slotAt is the slot of what the layers hold in a cell of the window.
+func (k *kernel) slotAt(row, col int) (int32, error) {
+	l := k.layers[0]
+	s, err := l.slot(row*l.cells.Stride + col)
+	for n, p := range k.joint {
+		if err != nil {
+			return 0, err
+		}
+		l = k.layers[n+1]
+		var b int32
+		if b, err = l.slot(row*l.cells.Stride + col); err != nil {
+			return 0, err
+		}
+		if s, err = p.slot(s, b); err != nil {
+			return 0, fmt.Errorf("%s and %s: %w", k.layers[n].name, l.name, err)
 		}
 	}
-	key := uint64(a)<<32 | uint64(b)
-	s, ok := k.joint[key]
-	if !ok {
-		s = int32(len(k.jointOf))
-		if s >= 1<<24 {
-			return 0, fmt.Errorf("%s and %s: more than %d different pairs of values: put them into classes first", k.layers[0].name, k.layers[1].name, 1<<24)
-		}
-		k.jointOf = append(k.jointOf, [2]int32{a, b})
-		k.joint[key] = s
-		if a|b < 256 {
-			k.jointTop[a<<8|b] = s + 1
-		}
+	return s, err
+}
+
+// value is what the layers hold in cells of slot s.
+func (k *kernel) value(s int32) (v Value) {
+	for n := len(k.joint) - 1; n >= 0; n-- {
+		j := k.joint[n].of[s]
+		v[n+1] = k.layers[n+1].values[j[1]]
+		s = j[0]
 	}
-	return s, nil
+	v[0] = k.layers[0].values[s]
+	return v
 }
 
 // grow makes room for slot s.
@@ -117,13 +112,8 @@ func (k *kernel) grow(s int32) {
 	k.present = append(k.present, make([]uint64, n/64-len(k.present))...)
 }
 
-// load reads a window of all layers.
-func (k *kernel) load(w raster.Window) error {
-	for _, l := range k.layers {
-		if err := l.reader.Read(w, &l.cells); err != nil {
-			return err
-		}
-	}
+// begin begins a window, whose cells the layers hold.
+func (k *kernel) begin(w raster.Window) {
 	words := (w.Width + 63) / 64
 	if k.width != w.Width || len(k.rows) != w.Height {
 		k.width = w.Width
@@ -138,7 +128,6 @@ func (k *kernel) load(w raster.Window) error {
 	for r := range k.rows {
 		k.rows[r].ready = false
 	}
-	return nil
 }
 
 func sized[T any](s []T, n int) []T {
@@ -174,8 +163,8 @@ func (k *kernel) flush(seg *raster.Segment, moments bool) {
 }
 
 // cut adds a cell that an outline cuts; d is its column within the segment.
-func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, i0, i1 int) error {
-	s, err := k.slotAt(i0, i1)
+func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, row, col int) error {
+	s, err := k.slotAt(row, col)
 	if err != nil {
 		return err
 	}
@@ -198,13 +187,11 @@ func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
 	return a
 }
 
-// cutAlike adds the cut cells of a row of one layer where all cells have the same area: their
+// cutAlike adds the cut cells of a row where all cells have the same area: their
 // shares are summed by slot and turned into area once for the window.
 func (k *kernel) cutAlike(edge []zone.EdgeCell, row, col int) error {
-	l := k.layers[0]
-	at := row*l.cells.Stride - col
 	for i := range edge {
-		s, err := l.slot(at + int(edge[i].Col))
+		s, err := k.slotAt(row, int(edge[i].Col)-col)
 		if err != nil {
 			return err
 		}
@@ -244,7 +231,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	byCell := k.areas.Vary == raster.ByCell
 	perRow := k.areas.PerRow()
 	bytes := len(k.layers) == 1 && k.layers[0].cells.Type.Bytes() == 1
-	alike := k.areas.Vary == raster.Uniform && len(k.layers) == 1
+	alike := k.areas.Vary == raster.Uniform
 	counted := bytes && !byCell && !k.counter.off
 	from, to := max(int(t.from), w.Row), min(int(t.to), w.Row+w.Height)
 	if counted && alike {
@@ -291,7 +278,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 			if len(ms) > 0 {
 				m = ms[i]
 			}
-			if err := k.cut(edge[i].Share, m, seg, 0, k.index(0, row-w.Row, int(edge[i].Col)-w.Col), k.index(1, row-w.Row, int(edge[i].Col)-w.Col)); err != nil {
+			if err := k.cut(edge[i].Share, m, seg, 0, row-w.Row, int(edge[i].Col)-w.Col); err != nil {
 				return err
 			}
 		}
@@ -376,13 +363,6 @@ func moments(s *zone.Spans, row, skipped int) []zone.Moment {
 	return m[skipped:]
 }
 
-func (k *kernel) index(n, row, col int) int {
-	if n >= len(k.layers) {
-		return 0
-	}
-	return row*k.layers[n].cells.Stride + col
-}
-
 // byCell adds a row whose areas vary along it, segment by segment.
 func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, full []zone.Range, edge []zone.EdgeCell, ms []zone.Moment) error {
 	l := k.areas.SegmentCells
@@ -405,7 +385,7 @@ func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, ful
 		if len(ms) > 0 {
 			m = ms[i]
 		}
-		if err := k.cut(edge[i].Share, m, &segments[s], int64(col-s*l), k.index(0, row-w.Row, col-w.Col), k.index(1, row-w.Row, col-w.Col)); err != nil {
+		if err := k.cut(edge[i].Share, m, &segments[s], int64(col-s*l), row-w.Row, col-w.Col); err != nil {
 			return err
 		}
 	}

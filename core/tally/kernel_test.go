@@ -9,10 +9,13 @@ import (
 // BenchmarkKernel counts a tile in memory with runs of 14 cells on average.
 func BenchmarkKernel(b *testing.B) {
 	src := patches(512)
-	k := newKernel([]raster.Source{src}, &raster.Areas{}, maxValues)
-	if err := k.load(raster.Window{Width: 512, Height: 512}); err != nil {
+	l := newLayer(src, maxValues)
+	k := newKernel([]*layer{l}, &raster.Areas{})
+	w := raster.Window{Width: 512, Height: 512}
+	if err := l.reader.Read(w, &l.cells); err != nil {
 		b.Fatal(err)
 	}
+	k.begin(w)
 	for _, c := range []struct {
 		name    string
 		moments bool

@@ -106,8 +106,8 @@ func (s *sharing) pair(a, b int32) {
 func overlaps(workers []*worker) (pairs [][2]int, many bool) {
 	all := map[[2]int32]bool{}
 	for _, w := range workers {
-		many = many || w.kernel.sharing.full
-		for p := range w.kernel.sharing.pairs {
+		many = many || w.groups[0].kernel.sharing.full
+		for p := range w.groups[0].kernel.sharing.pairs {
 			all[p] = true
 		}
 	}

@@ -24,8 +24,10 @@ import (
 
 // Request is a measuring job.
 type Request struct {
-	// Layers are one raster, or two on the same cells whose pairs of values are wanted.
-	Layers    []raster.Source
+	// Layers are rasters on the same cells.
+	Layers []raster.Source
+	// Groups are the layers, one to three each, whose combinations of values are wanted; nil for one group of all.
+	Groups    [][]int
 	Zones     *zone.Set
 	Placement *zone.Placement // of Zones on the grid of the layers
 	Centres   bool            // edges by cell centres instead of exact shares
@@ -37,8 +39,8 @@ type Request struct {
 	Progress func(done, total int)
 }
 
-// Value is what the layers hold in a cell: one value, or two.
-type Value [2]float64
+// Value is what the layers of a group hold in a cell: one value, two or three; the others are 0.
+type Value [3]float64
 
 // Zone is what was measured in a zone: the extent of each value, by value.
 type Zone struct {
@@ -48,9 +50,10 @@ type Zone struct {
 
 // Tally is the outcome of a job.
 type Tally struct {
-	Unit  float64 // m² in one unit of the extents
-	Zones []Zone  // in the order of Request.Zones
-	Tiles int     // windows that were read
+	Unit   float64  // m² in one unit of the extents
+	Zones  []Zone   // of the first group, in the order of Request.Zones
+	Groups [][]Zone // of each group
+	Tiles  int      // windows that were read
 	// Overlaps are the pairs of zones that share whole cells, by their numbers in order; each zone counts such cells in
 	// full. ManyOverlaps says that there are more than a thousand, which are not told.
 	Overlaps     [][2]int
@@ -84,10 +87,8 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	p := newPass(req, areas)
 	workers := make([]*worker, req.threads())
 	err = p.run(ctx, func(i int) func(*zone.Cutter, *band, int) error {
-		w := &worker{pass: p, kernel: newKernel(req.Layers, areas, max(maxValues, req.Values)), zones: make([]*totals, len(req.Zones.Zones))}
-		w.kernel.sharing.units = int32(req.Units)
-		workers[i] = w
-		return w.tile
+		workers[i] = newWorker(p)
+		return workers[i].tile
 	})
 	if err != nil {
 		return nil, err
@@ -100,7 +101,7 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	for n, l := range req.Layers {
 		seen := map[uint64]bool{}
 		for _, w := range workers {
-			for _, v := range w.kernel.layers[n].values {
+			for _, v := range w.layers[n].values {
 				seen[math.Float64bits(v)] = true
 			}
 		}
@@ -261,12 +262,46 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutte
 	}
 }
 
+// groups are the layers of each group.
+func (r *Request) groups() [][]int {
+	if r.Groups != nil {
+		return r.Groups
+	}
+	all := make([]int, len(r.Layers))
+	for i := range all {
+		all[i] = i
+	}
+	return [][]int{all}
+}
+
 // worker adds up tiles.
 type worker struct {
 	pass   *pass
+	layers []*layer
+	groups []group
+}
+
+// group is what a worker knows of a group of layers.
+type group struct {
 	kernel *kernel
 	zones  []*totals // by zone; nil while it has none
 	room   room
+}
+
+func newWorker(p *pass) *worker {
+	w := &worker{pass: p}
+	for _, s := range p.req.Layers {
+		w.layers = append(w.layers, newLayer(s, max(maxValues, p.req.Values)))
+	}
+	for _, members := range p.req.groups() {
+		var layers []*layer
+		for _, n := range members {
+			layers = append(layers, w.layers[n])
+		}
+		w.groups = append(w.groups, group{kernel: newKernel(layers, p.areas), zones: make([]*totals, len(p.req.Zones.Zones))})
+	}
+	w.groups[0].kernel.sharing.units = int32(p.req.Units)
+	return w
 }
 
 // totals are the extents of one zone, by slot of the worker's kernel.
@@ -302,36 +337,52 @@ func (t *totals) find(s int32) int {
 
 // tile reads one window and adds it up for each zone that touches it.
 func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
-	win, k := b.window(col), w.kernel
+	win := b.window(col)
 	loaded := false
-	k.sharing.begin(win, b, col)
+	w.groups[0].kernel.sharing.begin(win, b, col)
 	for t := range b.touching(c, col) {
 		if !loaded {
-			if err := k.load(win); err != nil {
+			if err := w.load(win); err != nil {
 				return err
 			}
 			loaded = true
 			w.pass.read.Add(1)
 		}
-		if err := k.window(win, t, b.segments, b.from); err != nil {
+		for i := range w.groups {
+			g := &w.groups[i]
+			if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
+				return err
+			}
+			g.take(t.spans.Zone)
+		}
+	}
+	return nil
+}
+
+// load reads a window of all layers.
+func (w *worker) load(win raster.Window) error {
+	for _, l := range w.layers {
+		if err := l.reader.Read(win, &l.cells); err != nil {
 			return err
 		}
-		w.take(int32(t.spans.Zone))
+	}
+	for i := range w.groups {
+		w.groups[i].kernel.begin(win)
 	}
 	return nil
 }
 
 // take moves the kernel's extents to the totals of a zone.
-func (w *worker) take(z int32) {
-	k := w.kernel
-	t := w.zones[z]
+func (g *group) take(z int) {
+	k := g.kernel
+	t := g.zones[z]
 	if t == nil {
 		n := 0
 		for _, m := range k.present {
 			n += bits.OnesCount64(m)
 		}
-		t = w.room.totals(n)
-		w.zones[z] = t
+		t = g.room.totals(n)
+		g.zones[z] = t
 	}
 	for i, m := range k.present {
 		k.present[i] = 0

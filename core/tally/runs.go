@@ -100,14 +100,9 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 		k.runs8(row, from, to, moments, origin)
 		return nil
 	}
-	at0 := row * k.layers[0].cells.Stride
-	at1 := 0
-	if len(k.layers) > 1 {
-		at1 = row * k.layers[1].cells.Stride
-	}
 	last := from
 	add := func(end int) error {
-		s, err := k.slotAt(at0+end-1, at1+end-1)
+		s, err := k.slotAt(row, end-1)
 		if err != nil {
 			return err
 		}

@@ -42,6 +42,9 @@ func (s Sum) Shift(n uint) Sum {
 	return Sum{s.hi<<n | int64(s.lo>>(64-n)), s.lo << n}
 }
 
+// Less reports whether s is less than o.
+func (s Sum) Less(o Sum) bool { return s.hi < o.hi || s.hi == o.hi && s.lo < o.lo }
+
 // IsZero reports whether the sum is 0.
 func (s Sum) IsZero() bool { return s.hi == 0 && s.lo == 0 }
 
@@ -84,12 +87,18 @@ func (e Extent) Same(o Extent) bool {
 
 const shareBits = 40 // zone.Unit is 2⁴⁰
 
-// Area is the area in m², given the unit of the grid's areas.
-func (e Extent) Area(unit float64) float64 {
+// Total is the area of whole and cut cells, in units of raster.Areas.Unit/zone.Unit.
+func (e Extent) Total() Sum {
 	total := e.Whole.Shift(shareBits)
 	total.Add(e.Cut)
-	return math.Ldexp(total.Float(), -shareBits) * unit
+	return total
 }
+
+// Area is the area in m² of a sum like Extent.Total, given the unit of the grid's areas.
+func (s Sum) Area(unit float64) float64 { return math.Ldexp(s.Float(), -shareBits) * unit }
+
+// Area is the area in m², given the unit of the grid's areas.
+func (e Extent) Area(unit float64) float64 { return e.Total().Area(unit) }
 
 // CellCount is the number of cells, cut ones by their share.
 func (e Extent) CellCount() float64 {

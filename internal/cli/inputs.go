@@ -37,7 +37,6 @@ var classFlags = []cli.Flag{
 	&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
 	&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
 	&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
-	&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a check falls short"},
 }
 
 // rasterFlags say how rasters are read.

@@ -38,7 +38,7 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure scenes.tif@2                              band 2
   verdex measure habitats.gpkg --class-field kind --zones wards.gpkg    polygons instead of cells
   verdex measure cover.tif --zones parishes.gpkg --within counties.gpkg    with larger units`,
-		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, layerFlags, []cli.Flag{
+		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, checkFlags, layerFlags, []cli.Flag{
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
 			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of rules over --layer, instead of a raster of classes"},
 			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
@@ -47,6 +47,7 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 			&cli.StringFlag{Name: "within", Usage: "`FILE` of larger units: tell which one each zone lies in, and measure them too"},
 			&cli.StringFlag{Name: "within-id", Usage: "`FIELD` that tells the larger units apart"},
 			&cli.StringFlag{Name: "within-name", Usage: "`FIELD` with their names"},
+			&cli.BoolFlag{Name: "check-edges", Usage: "compare --edges split and centre also where that means reading a large raster again"},
 			&cli.StringFlag{Name: "attach", Usage: "write the zones with the areas as columns to `FILE`, too: " + vectors.Writable},
 		}, outputFlags),
 		Action: measure,
@@ -69,6 +70,10 @@ func measure(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	checks, err := readChecking(c)
+	if err != nil {
+		return err
+	}
 	with := c.String("attach")
 	if with != "" {
 		if where := c.String("zones"); where == "" || zone.IsText(where) {
@@ -82,12 +87,13 @@ func measure(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	var comp *account.Composition
+	var edges []account.Check
 	if c.Args().Len() == 1 && isPolygonCover(c, c.Args().First()) {
 		comp, err = overlay(ctx, c, c.Args().First(), r)
 	} else if c.String("class-field") != "" {
 		return usage("--class-field is for a cover of polygons, and %s is none", c.Args().First())
 	} else {
-		comp, err = compose(ctx, c, c.Args().Slice(), r)
+		comp, edges, err = compose(ctx, c, c.Args().Slice(), checks, r)
 	}
 	if err != nil {
 		return err
@@ -117,51 +123,72 @@ func measure(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	if c.Bool("strict") && r.warned > 0 {
-		return errStrict
-	}
-	return nil
+	return checks.tell(r, append(comp.Check(checks.bounds), edges...), comp.Extents(), comp.Unit)
 }
 
-// compose measures one raster or several as one.
-func compose(ctx context.Context, c *cli.Command, paths []string, r *reporter) (*account.Composition, error) {
+// cellsReadAgain is how many cells may lie in the boxes of zones for the check of edges, which reads them again, to be made
+// unasked.
+const cellsReadAgain = 1 << 24
+
+// compose measures one raster or several as one, and checks what the edges of zones do.
+func compose(ctx context.Context, c *cli.Command, paths []string, checks *checking, r *reporter) (*account.Composition, []account.Check, error) {
 	if l := c.String("layout"); l != "long" && l != "wide" {
-		return nil, usage("--layout %s is not known: choose long or wide", l)
+		return nil, nil, usage("--layout %s is not known: choose long or wide", l)
 	}
 	t, err := readTerms(c)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	l, err := openLayer(c, paths, &t, r)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer l.Close()
 	set, place, err := readZones(ctx, c, l.source.Header().Grid, r)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	two, err := addUnits(c, set, place, r)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	tell, end := r.progress("measuring")
-	sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
-		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
-	end()
+	tallied := func(centres bool, what string) (*account.Composition, error) {
+		tell, end := r.progress(what)
+		sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
+			Centres: centres, Threads: c.Int("threads"), Progress: tell})
+		end()
+		if err != nil {
+			return nil, t.explainGap(ctx, err, l.plain, l.walk, c.Int("threads"))
+		}
+		return account.Compose(account.Input{
+			Epoch: c.String("epoch"), Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: centres, Coder: l.coder,
+		}, t.unit)
+	}
+	comp, err := tallied(t.centres, "measuring")
 	if err != nil {
-		return nil, t.explainGap(ctx, err, l.plain, l.walk, c.Int("threads"))
+		return nil, nil, err
 	}
 	for _, a := range l.moved {
 		r.note(movesNote(a))
 	}
-	comp, err := account.Compose(account.Input{
-		Epoch: c.String("epoch"), Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: t.centres, Coder: l.coder,
-	}, t.unit)
-	if err == nil {
-		two.arrange(comp)
+	var edges []account.Check
+	if c.String("zones") != "" && checks.wants("edges") {
+		cells := 0
+		for _, o := range two.place.Outlines {
+			cells += (o.RowTo - o.RowFrom) * (o.ColTo - o.ColFrom)
+		}
+		if cells > cellsReadAgain && !c.Bool("check-edges") {
+			edges = append(edges, account.Check{Name: "edges", Outcome: account.NotMade, Text: "it reads the raster again: ask for it with --check-edges"})
+		} else {
+			other, err := tallied(!t.centres, "checking edges")
+			if err != nil {
+				return nil, nil, err
+			}
+			edges = append(edges, comp.CheckEdges(other, checks.bounds))
+		}
 	}
-	return comp, err
+	two.arrange(comp)
+	return comp, edges, nil
 }
 
 // measured is the layer that is measured: classes, or values that the coder turns into them.

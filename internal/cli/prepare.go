@@ -155,7 +155,7 @@ func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Sour
 	h := s.Header()
 	o.Values = c.Bool("measurements") || h.Type.Floating()
 	switch c.String("compress") {
-	case "deflate":
+	case "deflate", "":
 	case "zstd":
 		o.Compression = geotiff.Zstandard
 	case "none":

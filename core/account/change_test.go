@@ -1,0 +1,285 @@
+package account
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// epochsOf makes n random rasters of which each is much like the one before, and compares them.
+func epochsOf(t *testing.T, seed uint64, n int) (*Changes, []*raster.Memory, *zone.Set, *zone.Placement) {
+	t.Helper()
+	a, _, set, place := world(t, seed)
+	rng := rand.New(rand.NewPCG(seed, 7))
+	rasters := []*raster.Memory{a}
+	for len(rasters) < n {
+		last := rasters[len(rasters)-1]
+		next := raster.NewMemory(fmt.Sprint(len(rasters)), last.Header().Grid, raster.Uint8, 64, 16)
+		var cells raster.Cells
+		require.NoError(t, last.NewReader().Read(raster.Window{Width: 120, Height: 90}, &cells))
+		for r := range 90 {
+			for c := range 120 {
+				v := cells.At(c, r)
+				if rng.IntN(3) == 0 {
+					v = []float64{1, 2, 3, 255, 77}[rng.IntN(5)]
+				}
+				next.Set(c, r, v)
+			}
+		}
+		rasters = append(rasters, next)
+	}
+	coder := &cover.Coder{Legend: legend(t), NoData: &nodata}
+	in := ChangeInput{Zones: set, Placement: place}
+	var layers []raster.Source
+	for i, r := range rasters {
+		in.Epochs, in.Rasters, in.Coders = append(in.Epochs, fmt.Sprint(2000+4*i)), append(in.Rasters, ""), append(in.Coders, coder)
+		layers = append(layers, r)
+	}
+	var err error
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: ChangeGroups(n), Zones: set, Placement: place})
+	require.NoError(t, err)
+	ch, err := Compare(in, Units[0])
+	require.NoError(t, err)
+	return ch, rasters, set, place
+}
+
+// On random rasters: opening + additions - reductions = closing and persistence + reductions =
+// opening, to the last unit; the epochs' own tallies agree with rows and columns; quantity, exchange and shift sum to
+// gain and loss.
+func TestChangeIdentitiesAreExact(t *testing.T) {
+	for seed := range uint64(20) {
+		n := 2 + int(seed)%4
+		ch, rasters, set, place := epochsOf(t, seed, n)
+		pairs := n - 1
+		if n > 2 {
+			pairs++
+		}
+		require.Len(t, ch.Pairs, pairs)
+		for k, p := range ch.Pairs {
+			first, second := k, k+1
+			if p.Whole {
+				first, second = 0, n-1
+			}
+			assert.Equal(t, float64(4*(second-first)), p.Years)
+			var own [2]*tally.Tally
+			for e, i := range []int{first, second} {
+				var err error
+				own[e], err = tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{rasters[i]}, Zones: set, Placement: place})
+				require.NoError(t, err)
+			}
+			for i := range p.Zones {
+				z := &p.Zones[i]
+				var gains, losses tally.Extent
+				for k, bal := range p.Balances(z) {
+					got := bal.Opening
+					got.Add(bal.Additions)
+					assert.True(t, got.Minus(bal.Reductions).Same(bal.Closing))
+					gains.Add(bal.Additions)
+					losses.Add(bal.Reductions)
+					stayed := tally.Extent{}
+					var sums [2]tally.Extent
+					for _, x := range z.Transitions {
+						for e, at := range []int32{x.From, x.To} {
+							if int(at) == k {
+								sums[e].Add(x.Extent)
+							}
+						}
+						if int(x.From) == k && x.From == x.To {
+							stayed = x.Extent
+						}
+					}
+					stayed.Add(bal.Reductions)
+					assert.True(t, stayed.Same(bal.Opening))
+					for e := range own {
+						for n, v := range own[e].Zones[i].Values {
+							if v[0] == float64(bal.Class.Code) {
+								assert.True(t, sums[e].Same(own[e].Zones[i].Extents[n]), "class %d at epoch %d", bal.Class.Code, e)
+							}
+						}
+					}
+				}
+				assert.True(t, gains.Same(losses))
+				assert.InEpsilon(t, z.Area, z.Outside+z.OnlyFirst+z.OnlySecond+z.Neither+z.Mapped, 1e-9)
+				assert.Positive(t, z.OnlyFirst)
+
+				classes, whole := p.Parts(z)
+				var d tally.Sum
+				for _, x := range classes {
+					got := x.Quantity
+					got.Add(x.Exchange)
+					got.Add(x.Shift)
+					want := x.Gain
+					want.Add(x.Loss)
+					assert.Equal(t, want, got, x.Class.Name)
+					for _, part := range []tally.Sum{x.Quantity, x.Exchange, x.Shift} {
+						assert.False(t, part.Less(tally.Sum{}), x.Class.Name)
+					}
+					d.Add(want)
+				}
+				assert.InEpsilon(t, z.Changed, whole.QuantityArea+whole.ExchangeArea+whole.ShiftArea, 1e-12)
+				assert.Equal(t, gains.Total(), whole.Gain)
+			}
+		}
+		for _, c := range ch.Check(DefaultBounds)[:2] {
+			assert.Equal(t, Holds, c.Outcome, "%s: %s", c.Name, c.Text)
+		}
+	}
+}
+
+// squares compares small rasters of 1 ha cells, given as rows of codes, in one zone.
+func squares(t *testing.T, labels []string, rows ...[]int) *Changes {
+	t.Helper()
+	_, _, set, place := world(t, 1)
+	g := place.Grid
+	g.CRS, g.Width, g.Height, g.DX, g.DY = mustCRS(t, 3035), len(rows[0]), 1, 100, -100
+	g.X0, g.Y0 = 4321000, 3210000
+	var err error
+	set, place, err = tally.Whole(g)
+	require.NoError(t, err)
+	coder := &cover.Coder{Legend: legend(t), NoData: &nodata}
+	in := ChangeInput{Epochs: labels, Zones: set, Placement: place}
+	var layers []raster.Source
+	for _, row := range rows {
+		m := raster.NewMemory("m", g, raster.Uint8, len(row), 1)
+		for c, v := range row {
+			m.Set(c, 0, float64(v))
+		}
+		layers = append(layers, m)
+		in.Rasters, in.Coders = append(in.Rasters, "m"), append(in.Coders, coder)
+	}
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: ChangeGroups(len(rows)), Zones: set, Placement: place})
+	require.NoError(t, err)
+	ch, err := Compare(in, Units[0])
+	require.NoError(t, err)
+	return ch
+}
+
+// A matrix worked by hand: from 1 to 2 three cells, from 2 to 1 one, from 2 to 3 two, from 3 to 1 one, and persistence.
+// Pairs 1-2 and 2-1 exchange one cell each way; the cycle 1→2→3→1 is one cell of shift each; what is left is quantity.
+func TestPartsByHand(t *testing.T) {
+	ch := squares(t, []string{"2000", "2010"},
+		[]int{1, 1, 1, 1, 2, 2, 2, 2, 3, 3},
+		[]int{1, 2, 2, 2, 1, 3, 3, 2, 1, 3})
+	classes, whole := ch.Pairs[0].Parts(&ch.Pairs[0].Zones[0])
+	want := [][5]float64{ // gain, loss, quantity, exchange, shift
+		{2, 3, 1, 2, 2},
+		{3, 3, 0, 2, 4},
+		{2, 1, 1, 0, 2},
+		{0, 0, 0, 0, 0},
+	}
+	for i, w := range want {
+		p := classes[i]
+		got := [5]float64{p.GainArea, p.LossArea, p.QuantityArea, p.ExchangeArea, p.ShiftArea}
+		assert.InDeltaSlice(t, w[:], got[:], 1e-9, p.Class.Name)
+	}
+	assert.InDelta(t, 1, whole.QuantityArea, 1e-9)
+	assert.InDelta(t, 2, whole.ExchangeArea, 1e-9)
+	assert.InDelta(t, 4, whole.ShiftArea, 1e-9)
+	assert.InDelta(t, 7, ch.Pairs[0].Zones[0].Changed, 1e-9)
+}
+
+// The same matrix over ten years: 7 of 10 cells change, 7 % a year.
+func TestIntensitiesByHand(t *testing.T) {
+	ch := squares(t, []string{"2000", "2010"},
+		[]int{1, 1, 1, 1, 2, 2, 2, 2, 3, 3},
+		[]int{1, 2, 2, 2, 1, 3, 3, 2, 1, 3})
+	p := ch.Pairs[0]
+	list := p.Intensities(&p.Zones[0], UniformRate(ch.Pairs, 0))
+	find := func(level string, from, to int32) Intensity {
+		for _, x := range list {
+			if x.Level == level && x.From == from && x.To == to {
+				return x
+			}
+		}
+		t.Fatalf("no %s %d %d", level, from, to)
+		return Intensity{}
+	}
+	assert.InDelta(t, 7, find("interval", -1, -1).Percent, 1e-9)
+	assert.Equal(t, "even", find("interval", -1, -1).Stands)
+	gain := find("gain", -1, 2) // 2 of 3 cells of closing
+	assert.InDelta(t, 100.*2/3/10, gain.Percent, 1e-9)
+	assert.Equal(t, "dormant", gain.Stands)
+	loss := find("loss", 0, -1) // 3 of 4 cells of opening
+	assert.InDelta(t, 7.5, loss.Percent, 1e-9)
+	assert.Equal(t, "active", loss.Stands)
+	// Gains of class 2 come from 4 cells of class 1 and 2 of class 3: 3 of these 6 in ten years.
+	x := find("transition", 0, 1)
+	assert.InDelta(t, 7.5, x.Percent, 1e-9)
+	assert.InDelta(t, 5, x.Uniform, 1e-9)
+	assert.Equal(t, "targeted", x.Stands)
+	assert.Equal(t, "avoided", find("transition", 2, 1).Stands)
+}
+
+func TestRates(t *testing.T) {
+	all, simple, compound := rates(100, 121, 21, 2)
+	assert.InDelta(t, 21, all, 1e-12)
+	assert.InDelta(t, 10.5, simple, 1e-12)
+	assert.InDelta(t, 10, compound, 1e-12)
+	_, _, compound = rates(100, 0, -100, 5)
+	assert.InDelta(t, -100, compound, 1e-12)
+	_, simple, compound = rates(100, 121, 21, math.NaN())
+	assert.True(t, math.IsNaN(simple) && math.IsNaN(compound))
+	all, _, _ = rates(0, 5, 5, 1)
+	assert.True(t, math.IsNaN(all))
+}
+
+// Three epochs in which cells flip back, a class appears, and one epoch maps less.
+func TestChecksOfChange(t *testing.T) {
+	ch := squares(t, []string{"2000", "2005", "2010"},
+		[]int{1, 1, 1, 1, 2, 2, 2, 2, 2, 2},
+		[]int{2, 2, 1, 1, 2, 2, 2, 3, 255, 2},
+		[]int{1, 2, 1, 1, 2, 2, 2, 3, 2, 2})
+	require.Len(t, ch.Flips, 1)
+	assert.InDelta(t, 1, ch.Flips[0].Back[0], 1e-9)
+	assert.InDelta(t, 3, ch.Flips[0].Changed[0], 1e-9)
+	got := map[string]Check{}
+	for _, c := range ch.Check(DefaultBounds) {
+		got[c.Name] = c
+	}
+	outcomes := map[string]Outcome{}
+	for name, c := range got {
+		outcomes[name] = c.Outcome
+	}
+	assert.Equal(t, map[string]Outcome{"balance": Holds, "outline": Holds, "inside": Holds, "mapped": FallsShort, "extents": FallsShort,
+		"pace": FallsShort, "vanish": FallsShort, "flicker": FallsShort}, outcomes)
+	assert.Contains(t, got["vanish"].Text, "Fields appears 2000–2005")
+	assert.Contains(t, got["flicker"].Text, "all 33.3 % of what changed by 2005 is back by 2010")
+	assert.Contains(t, got["mapped"].Text, "all 10.0 % (2000–2005)")
+	assert.Contains(t, got["pace"].Text, "6.67 % a year")
+
+	loose := Bounds{"mapped": 100, "extents": 100, "pace": 100, "flicker": 100}
+	for _, c := range ch.Check(loose) {
+		if c.Name != "vanish" {
+			assert.Equal(t, Holds, c.Outcome, c.Name)
+		}
+	}
+	// Extents of the middle epoch, told once although two pairs have it.
+	sum := 0.0
+	for _, m := range ch.Extents() {
+		if m.Epoch == "2005" {
+			sum += m.M2
+		}
+	}
+	assert.InDelta(t, 9e4, sum, 1e-3)
+}
+
+func TestControls(t *testing.T) {
+	ch := squares(t, []string{"2000", "2010"}, []int{1, 1, 2, 2}, []int{1, 2, 2, 2})
+	check := func(c Control) Check { return CheckControls([]Control{c}, ch.Extents(), Units[0], DefaultBounds) }
+	assert.Equal(t, Holds, check(Control{"all", "1", "2000", 2e4, 0.001}).Outcome)
+	assert.Equal(t, FallsShort, check(Control{"all", "1", "", 2e4, 0.001}).Outcome, "in 2010 it is half of that")
+	assert.Equal(t, Holds, check(Control{"", "", "", 4e4, 0.001}).Outcome)
+	short := check(Control{"all", "2", "2010", 2.5e4, 10})
+	assert.Contains(t, short.Text, "all 2 2010 is 3 ha, not 2.5 (+20.000 %, allowed 10 %)")
+	assert.Contains(t, check(Control{"nowhere", "2", "2010", 1, 1}).Text, "not among what was measured")
+}

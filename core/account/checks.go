@@ -1,0 +1,239 @@
+package account
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/cover"
+)
+
+// Check is a question whether a number rings true, and its answer.
+type Check struct {
+	Name     string
+	Outcome  Outcome
+	Text     string    // what was asked and found, in a sentence
+	Findings []Finding // where it falls short
+}
+
+// Outcome is that of a check.
+type Outcome int
+
+// The outcomes.
+const (
+	Holds Outcome = iota
+	FallsShort
+	NotMade
+)
+
+func (o Outcome) String() string { return [...]string{"holds", "falls short", "not made"}[o] }
+
+// Finding is a place where a check falls short.
+type Finding struct {
+	Epoch, ZoneID, Class string  // what it concerns; "" for all
+	Value                float64 // what was found
+	Text                 string
+}
+
+// Bounds are the limits of checks by name; each has its own meaning, see [DefaultBounds].
+type Bounds map[string]float64
+
+// DefaultBounds are the limits that hold unless others are given, all in percent.
+var DefaultBounds = Bounds{
+	"inside":   1,   // of a zone, that lies outside the raster
+	"nodata":   50,  // of a zone, that is no data
+	"unlisted": 0,   // of a zone, whose values are in no class
+	"mapped":   1,   // of a zone, that one epoch only maps
+	"extents":  0.1, // of a zone, by which what two epochs map differs
+	"pace":     5,   // of the ground mapped, that changes its class in a year
+	"flicker":  10,  // of what changes its class, that has its old one back an epoch later
+	"edges":    1,   // of a zone, by which the extent of a class differs between split and centre
+	"nominal":  1,   // by which cells × nominal size differs from true ground
+	"control":  0,   // by which an extent may differ from a control total without tolerance of its own
+}
+
+// CheckNames are all checks, in the order in which they are told.
+var CheckNames = []string{"balance", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker",
+	"edges", "nominal", "control"}
+
+// judge makes a check of findings.
+func judge(name, holds, short string, findings []Finding) Check {
+	c := Check{Name: name, Text: holds, Findings: findings}
+	if len(findings) > 0 {
+		var texts []string
+		for _, f := range findings {
+			texts = append(texts, f.Text)
+		}
+		c.Outcome, c.Text = FallsShort, short+": "+listed(texts, 5)
+	}
+	return c
+}
+
+// Check checks a composition.
+func (c *Composition) Check(b Bounds) []Check {
+	var balance, outline, inside, nodata, unlisted, ground []Finding
+	present := make([]float64, len(c.Legend.Classes))
+	var trueSum, count float64
+	for _, z := range c.Zones {
+		sum, parts := 0.0, [4]float64{}
+		for _, r := range z.Rows {
+			sum += r.PctOfZone
+			parts[r.Kind] += r.Area
+			if r.Kind != cover.Outside && !z.Unit {
+				trueSum, count = trueSum+r.Area, count+r.NominalArea
+			}
+			if r.Kind == cover.Classified {
+				if k := slices.IndexFunc(c.Legend.Classes, func(cl cover.Class) bool { return fmt.Sprint(cl.Code) == r.Code }); k >= 0 {
+					present[k] += r.Area
+				}
+			}
+		}
+		at := func(share float64, what string) Finding {
+			return Finding{Epoch: c.Epoch, ZoneID: z.ID, Value: share, Text: fmt.Sprintf("%s %.3g %%%s", z.ID, share, what)}
+		}
+		if math.Abs(sum-100) > 0.01 && math.Abs(sum-100) > 2*math.Abs(z.Residual)*100 {
+			balance = append(balance, at(sum, ""))
+		}
+		if !z.Balances {
+			outline = append(outline, at(z.Residual*100, ""))
+		}
+		pct := func(k cover.Kind) float64 { return percent(parts[k], z.Area) }
+		if v := pct(cover.Outside); v > b["inside"] {
+			inside = append(inside, at(v, ""))
+		}
+		if v := pct(cover.NoData); v > b["nodata"] {
+			nodata = append(nodata, at(v, ""))
+		}
+		if v := pct(cover.Unlisted); v > b["unlisted"] {
+			unlisted = append(unlisted, at(v, ""))
+		}
+	}
+	for k, class := range c.Legend.Classes {
+		if present[k] == 0 {
+			ground = append(ground, Finding{Epoch: c.Epoch, Class: fmt.Sprint(class.Code), Text: class.Name})
+		}
+	}
+	out := []Check{
+		judge("balance", "the parts of each zone make 100 %", "the parts of zones do not make 100 %", balance),
+		judge("outline", "what was measured in each zone is the area of its outline", "what was measured differs from the area of the outline", outline),
+		judge("inside", "every zone lies in the raster", "zones lie partly outside the raster", inside),
+		judge("nodata", fmt.Sprintf("no zone is more than %g %% no data", b["nodata"]), "zones are mostly no data", nodata),
+		judge("unlisted", "every value is in the legend", "zones have values that are not in the legend", unlisted),
+		judge("ground", "every class has ground in some zone", "classes without any ground in these zones", ground),
+	}
+	if c.HasNominal && trueSum > 0 {
+		out = append(out, nominalCheck(trueSum, count, b["nominal"]))
+	}
+	return out
+}
+
+func nominalCheck(trueSum, count, bound float64) Check {
+	d := (count - trueSum) / trueSum * 100
+	var f []Finding
+	if math.Abs(d) > bound {
+		f = []Finding{{Value: d, Text: fmt.Sprintf("%+.4f %%", d)}}
+	}
+	return judge("nominal", fmt.Sprintf("cells × nominal size would be off by %+.4f %%", d), "cells × nominal size, which is not used here, would be far off true ground", f)
+}
+
+// Check checks changes.
+func (c *Changes) Check(b Bounds) []Check {
+	var balance, outline, inside, mapped, extents, pace, vanish, flicker []Finding
+	paced := false
+	for _, p := range c.Pairs {
+		between := p.Epochs[0] + "–" + p.Epochs[1]
+		for i := range p.Zones {
+			z := &p.Zones[i]
+			at := func(v float64, text string) Finding {
+				return Finding{Epoch: between, ZoneID: z.ID, Value: v, Text: z.ID + " " + text}
+			}
+			for _, x := range p.Balances(z) {
+				got := x.Opening
+				got.Add(x.Additions)
+				if !got.Minus(x.Reductions).Same(x.Closing) {
+					balance = append(balance, at(0, x.Class.Name))
+				}
+				if !p.Whole && x.Opening.IsZero() != x.Closing.IsZero() {
+					what := "vanishes"
+					if x.Opening.IsZero() {
+						what = "appears"
+					}
+					f := at(x.NetArea, fmt.Sprintf("%s %s %s", x.Class.Name, what, between))
+					f.Class = fmt.Sprint(x.Class.Code)
+					vanish = append(vanish, f)
+				}
+			}
+			if p.Whole {
+				continue
+			}
+			if d := percent(z.Mapped+z.OnlyFirst+z.OnlySecond+z.Neither+z.Outside-z.Area, z.Area); math.Abs(d) > 1e-5 {
+				outline = append(outline, at(d, fmt.Sprintf("%.3g %%", d)))
+			}
+			if v := percent(z.Outside, z.Area); v > b["inside"] && p == c.Pairs[0] {
+				inside = append(inside, at(v, fmt.Sprintf("%.3g %%", v)))
+			}
+			if v := percent(z.OnlyFirst+z.OnlySecond, z.Area); v > b["mapped"] {
+				mapped = append(mapped, at(v, fmt.Sprintf("%.1f %% (%s)", v, between)))
+			}
+			if v := percent(z.OnlySecond-z.OnlyFirst, z.Area); math.Abs(v) > b["extents"] {
+				extents = append(extents, at(v, fmt.Sprintf("%+.2f %% (%s)", v, between)))
+			}
+			if !math.IsNaN(p.Years) {
+				paced = true
+				if v := z.Rate(p.Years); v > b["pace"] {
+					pace = append(pace, at(v, fmt.Sprintf("%.2f %% a year (%s)", v, between)))
+				}
+			}
+		}
+	}
+	for _, f := range c.Flips {
+		for i, changed := range f.Changed {
+			if v := percent(f.Back[i], changed); v > b["flicker"] {
+				z := c.Pairs[0].Zones[i].ID
+				flicker = append(flicker, Finding{Epoch: strings.Join(f.Epochs[:], "–"), ZoneID: z, Value: v,
+					Text: fmt.Sprintf("%s %.1f %% of what changed by %s is back by %s", z, v, f.Epochs[1], f.Epochs[2])})
+			}
+		}
+	}
+	out := []Check{
+		judge("balance", "opening + additions − reductions = closing for every class, to the last unit", "classes do not balance", balance),
+		judge("outline", "mapped and unmapped ground of each zone make the area of its outline", "the ground of zones differs from the area of the outline", outline),
+		judge("inside", "every zone lies in the rasters", "zones lie partly outside the rasters", inside),
+		judge("mapped", fmt.Sprintf("no more than %g %% of a zone is mapped in one epoch only", b["mapped"]), "ground that is mapped in one epoch only takes no part in the change", mapped),
+		judge("extents", "all epochs map as much ground in each zone", "what is mapped differs in extent between epochs", extents),
+		judge("pace", fmt.Sprintf("nowhere does more than %g %% of the ground change in a year", b["pace"]), "more ground changes in a year than is likely", pace),
+		judge("vanish", "no class vanishes from a zone or appears in one", "classes that vanish or appear", vanish),
+		judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker),
+	}
+	if !paced {
+		out[5].Outcome, out[5].Text = NotMade, "the labels of the epochs are neither years nor dates"
+	}
+	if len(c.Flips) == 0 {
+		out[7].Outcome, out[7].Text = NotMade, "it takes three epochs"
+	}
+	return out
+}
+
+// CheckEdges compares the extents of classes by exact shares with those by cell centres.
+func (c *Composition) CheckEdges(centre *Composition, b Bounds) Check {
+	var found []Finding
+	most := 0.0
+	for i, z := range c.Zones {
+		worst, class := 0.0, ""
+		for k, r := range z.Rows {
+			if r.Kind != cover.Classified || k >= len(centre.Zones[i].Rows) {
+				continue
+			}
+			if d := math.Abs(r.PctOfZone - centre.Zones[i].Rows[k].PctOfZone); d > worst {
+				worst, class = d, r.Name
+			}
+		}
+		most = math.Max(most, worst)
+		if worst > b["edges"] {
+			found = append(found, Finding{Epoch: c.Epoch, ZoneID: z.ID, Value: worst, Text: fmt.Sprintf("%s %.2f %% of it (%s)", z.ID, worst, class)})
+		}
+	}
+	return judge("edges", fmt.Sprintf("split and centre differ by no more than %.2g %% of a zone", most),
+		"extents depend on how cells at the edge are counted, because the zones have few cells", found)
+}

@@ -1,0 +1,193 @@
+package account
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/fault"
+)
+
+// Control is a total that is known from elsewhere.
+type Control struct {
+	Zone, Class, Epoch string // "" for all
+	M2                 float64
+	Tolerance          float64 // percent; NaN for none of its own
+}
+
+// ReadControls reads a CSV of control totals with the columns zone_id, class_code, epoch, area, unit and tolerance (percent);
+// area and unit are needed, and an empty zone, class or epoch means all of them together.
+func ReadControls(path string) ([]Control, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	defer f.Close()
+	r := csv.NewReader(f)
+	r.Comment, r.FieldsPerRecord, r.TrimLeadingSpace = '#', -1, true
+	head, err := r.Read()
+	if err != nil {
+		return nil, fmt.Errorf("%s: it has no head line with the columns zone_id,class_code,epoch,area,unit,tolerance", path)
+	}
+	at := map[string]int{}
+	for i, h := range head {
+		h = strings.TrimSpace(strings.TrimPrefix(h, "\ufeff"))
+		switch h {
+		case "zone_id", "class_code", "epoch", "area", "unit", "tolerance", "note":
+			at[h] = i
+		default:
+			return nil, fmt.Errorf("%s: the column %q is not known: the columns are zone_id, class_code, epoch, area, unit, tolerance and note", path, h)
+		}
+	}
+	for _, need := range []string{"area", "unit"} {
+		if _, ok := at[need]; !ok {
+			return nil, fmt.Errorf("%s: it has no column %q: without it the totals cannot be compared", path, need)
+		}
+	}
+	var out []Control
+	for {
+		record, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		line, _ := r.FieldPos(0)
+		cell := func(name string) string {
+			if i, ok := at[name]; ok && i < len(record) {
+				return strings.TrimSpace(record[i])
+			}
+			return ""
+		}
+		wrong := func(what string) error { return fmt.Errorf("%s: line %d: %s", path, line, what) }
+		if cell("unit") == "" {
+			return nil, wrong("the unit is missing: write ha, m2, km2, acre or mi2")
+		}
+		unit, err := FindUnit(cell("unit"))
+		if err != nil {
+			return nil, wrong(err.Error())
+		}
+		area, err := strconv.ParseFloat(cell("area"), 64)
+		if err != nil || math.IsNaN(area) || math.IsInf(area, 0) || area < 0 {
+			return nil, wrong(fmt.Sprintf("the area %q is no number that an area can be", cell("area")))
+		}
+		c := Control{cell("zone_id"), cell("class_code"), cell("epoch"), area * unit.M2, math.NaN()}
+		if text := cell("tolerance"); text != "" {
+			if c.Tolerance, err = strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(text, "%")), 64); err != nil || c.Tolerance < 0 {
+				return nil, wrong(fmt.Sprintf("the tolerance %q is no percentage", text))
+			}
+		}
+		out = append(out, c)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: it holds no totals", path)
+	}
+	return out, nil
+}
+
+// Mapped is the extent of a class in a zone at an epoch, for comparing with control totals.
+type Mapped struct {
+	Zone, Class, Epoch string
+	M2                 float64
+}
+
+// Extents are those of the classes.
+func (c *Composition) Extents() (out []Mapped) {
+	for _, z := range c.Zones {
+		for _, r := range z.Rows {
+			if r.Kind == cover.Classified && !z.Unit {
+				out = append(out, Mapped{z.ID, r.Code, r.Epoch, r.Area * c.Unit.M2})
+			}
+		}
+	}
+	return out
+}
+
+// Extents are those of the classes at each epoch, whether other epochs map the ground or not.
+func (c *Changes) Extents() (out []Mapped) {
+	for k, p := range c.Pairs {
+		if p.Whole {
+			continue
+		}
+		for _, z := range p.Zones {
+			for e := range 2 {
+				if e == 1 && k+1 < len(c.Pairs) && !c.Pairs[k+1].Whole {
+					continue // the next pair tells it
+				}
+				sums := make([]float64, len(c.Legend.Classes))
+				for _, t := range z.Transitions {
+					if at := []int32{t.From, t.To}[e]; int(at) < len(sums) {
+						sums[at] += p.Area(t.Extent) * c.Unit.M2
+					}
+				}
+				for i, v := range sums {
+					out = append(out, Mapped{z.ID, fmt.Sprint(c.Legend.Classes[i].Code), p.Epochs[e], v})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// CheckControls compares extents with control totals. One without an epoch holds for each.
+func CheckControls(controls []Control, extents []Mapped, unit Unit, b Bounds) Check {
+	var epochs []string
+	for _, m := range extents {
+		if !slices.Contains(epochs, m.Epoch) {
+			epochs = append(epochs, m.Epoch)
+		}
+	}
+	var found []Finding
+	for _, c := range controls {
+		if c.Epoch != "" {
+			found = append(found, c.compare(c.Epoch, extents, unit, b)...)
+			continue
+		}
+		for _, e := range epochs {
+			found = append(found, c.compare(e, extents, unit, b)...)
+		}
+	}
+	return judge("control", fmt.Sprintf("%d control total(s) are met", len(controls)), "control totals are not met", found)
+}
+
+// compare compares with the extents of one epoch.
+func (c Control) compare(epoch string, extents []Mapped, unit Unit, b Bounds) []Finding {
+	sum, any := 0.0, false
+	for _, m := range extents {
+		if (c.Zone == "" || c.Zone == m.Zone) && (c.Class == "" || c.Class == m.Class) && epoch == m.Epoch {
+			sum, any = sum+m.M2, true
+		}
+	}
+	var name []string
+	for _, s := range []string{c.Zone, c.Class, epoch} {
+		if s != "" {
+			name = append(name, s)
+		}
+	}
+	what := strings.Join(name, " ")
+	if what == "" {
+		what = "all"
+	}
+	f := Finding{Epoch: epoch, ZoneID: c.Zone, Class: c.Class}
+	if !any {
+		f.Value, f.Text = math.NaN(), what+" is not among what was measured"
+		return []Finding{f}
+	}
+	tolerance := c.Tolerance
+	if math.IsNaN(tolerance) {
+		tolerance = b["control"]
+	}
+	f.Value = (sum - c.M2) / c.M2 * 100
+	if c.M2 == 0 && sum == 0 || math.Abs(f.Value) <= tolerance {
+		return nil
+	}
+	f.Text = fmt.Sprintf("%s is %.6g %s, not %.6g (%+.3f %%, allowed %g %%)", what, sum/unit.M2, unit.Name, c.M2/unit.M2, f.Value, tolerance)
+	return []Finding{f}
+}

@@ -1,0 +1,45 @@
+package tally
+
+import "fmt"
+
+// pairs numbers pairs of slots.
+type pairs struct {
+	top  []int32          // slot+1 of small pairs, at a·256+b; 0 for those not met yet
+	rest map[uint64]int32 // slots of the others
+	of   [][2]int32       // by slot
+}
+
+const (
+	mostPairs = 1 << 24
+	smallPair = 1 << 14 // first slots from here on are large
+)
+
+// slot is the number of a pair, which is made when it has none.
+func (p *pairs) slot(a, b int32) (int32, error) {
+	small := a < smallPair && b < 256
+	i := int(a)<<8 | int(b)
+	key := uint64(a)<<32 | uint64(b)
+	if small {
+		if i < len(p.top) {
+			if s := p.top[i]; s > 0 {
+				return s - 1, nil
+			}
+		}
+	} else if s, ok := p.rest[key]; ok {
+		return s, nil
+	}
+	if len(p.of) >= mostPairs {
+		return 0, fmt.Errorf("more than %d different combinations of values: put them into classes first", mostPairs)
+	}
+	s := int32(len(p.of))
+	p.of = append(p.of, [2]int32{a, b})
+	if small {
+		if i >= len(p.top) {
+			p.top = append(p.top, make([]int32, max(1<<16, 2*i)-len(p.top))...)
+		}
+		p.top[i] = s + 1
+	} else {
+		p.rest[key] = s
+	}
+	return s, nil
+}

@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+var checkFlags = []cli.Flag{
+	&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a check falls short"},
+	&cli.StringFlag{Name: "control", Usage: "CSV `FILE` of totals known from elsewhere: zone_id,class_code,epoch,area,unit,tolerance"},
+	&cli.StringSliceFlag{Name: "bound", Usage: "`CHECK=PERCENT`: another limit for a check, such as pace=2"},
+	&cli.StringSliceFlag{Name: "ignore", Usage: "a `CHECK` to leave out"},
+	&cli.StringFlag{Name: "checks", Usage: "write what the checks found to `FILE` (.csv, .json)"},
+}
+
+// checking is what the options say of checks.
+type checking struct {
+	bounds   account.Bounds
+	ignore   []string
+	controls []account.Control
+	strict   bool
+	out      *output // nil without --checks
+}
+
+// readChecking reads the options, before any work is done.
+func readChecking(c *cli.Command) (*checking, error) {
+	k := &checking{bounds: maps.Clone(account.DefaultBounds), strict: c.Bool("strict")}
+	for _, text := range c.StringSlice("bound") {
+		name, value, ok := strings.Cut(text, "=")
+		v, err := strconv.ParseFloat(value, 64)
+		if _, known := k.bounds[name]; !ok || !known || err != nil || v < 0 {
+			return nil, usage("--bound %s is not understood: write CHECK=PERCENT for one of %s", text, strings.Join(slices.Sorted(maps.Keys(k.bounds)), ", "))
+		}
+		k.bounds[name] = v
+	}
+	for _, name := range c.StringSlice("ignore") {
+		if !slices.Contains(account.CheckNames, name) {
+			return nil, usage("--ignore %s is not known: the checks are %s", name, strings.Join(account.CheckNames, ", "))
+		}
+		k.ignore = append(k.ignore, name)
+	}
+	var err error
+	if path := c.String("control"); path != "" {
+		if k.controls, err = account.ReadControls(path); err != nil {
+			return nil, err
+		}
+	}
+	if path := c.String("checks"); path != "" {
+		format, err := table.FormatOf(path)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		k.out = &output{path: path, format: format, digits: -1}
+		if err := checkNew(path, c.Bool("force")); err != nil {
+			return nil, err
+		}
+	}
+	return k, nil
+}
+
+// wants reports whether a check is to be made.
+func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, name) }
+
+// tell tells what checks found: those that hold by name, the others with what falls short. It is errStrict when one falls
+// short, or the reporter has warned, and that is to end the command so.
+func (k *checking) tell(r *reporter, checks []account.Check, extents []account.Mapped, unit account.Unit) error {
+	if len(k.controls) > 0 {
+		checks = append(checks, account.CheckControls(k.controls, extents, unit, k.bounds))
+	}
+	checks = slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
+	var holding []string
+	short := false
+	for _, c := range checks {
+		switch c.Outcome {
+		case account.Holds:
+			holding = append(holding, c.Name)
+		case account.FallsShort:
+			short = true
+			r.warn(fmt.Sprintf("check %s: %s", c.Name, c.Text))
+		}
+	}
+	if len(holding) > 0 {
+		r.note("checks that hold: " + strings.Join(holding, ", "))
+	}
+	if k.out != nil {
+		if err := k.out.write(checksTable(checks)); err != nil {
+			return err
+		}
+	}
+	if k.strict && (short || r.warned > 0) {
+		return errStrict
+	}
+	return nil
+}
+
+func checksTable(checks []account.Check) *table.Table {
+	t := &table.Table{Columns: []string{"check", "outcome", "epoch", "zone_id", "class_code", "value", "text"}}
+	for _, c := range checks {
+		if len(c.Findings) == 0 {
+			t.Rows = append(t.Rows, []any{c.Name, c.Outcome.String(), "", "", "", nil, c.Text})
+		}
+		for _, f := range c.Findings {
+			t.Rows = append(t.Rows, []any{c.Name, c.Outcome.String(), f.Epoch, f.ZoneID, f.Class, f.Value, f.Text})
+		}
+	}
+	return t
+}
