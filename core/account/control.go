@@ -1,17 +1,13 @@
 package account
 
 import (
-	"encoding/csv"
 	"fmt"
-	"io"
 	"math"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Control is a total that is known from elsewhere.
@@ -24,49 +20,19 @@ type Control struct {
 // ReadControls reads a CSV of control totals with the columns zone_id, class_code, epoch, area, unit and tolerance (percent);
 // area and unit are needed, and an empty zone, class or epoch means all of them together.
 func ReadControls(path string) ([]Control, error) {
-	f, err := os.Open(path)
+	rows, err := cover.ReadRows(path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
 	if err != nil {
-		return nil, fault.Opening(path, err)
-	}
-	defer f.Close()
-	r := csv.NewReader(f)
-	r.Comment, r.FieldsPerRecord, r.TrimLeadingSpace = '#', -1, true
-	head, err := r.Read()
-	if err != nil {
-		return nil, fmt.Errorf("%s: it has no head line with the columns zone_id,class_code,epoch,area,unit,tolerance", path)
-	}
-	at := map[string]int{}
-	for i, h := range head {
-		h = strings.TrimSpace(strings.TrimPrefix(h, "\ufeff"))
-		switch h {
-		case "zone_id", "class_code", "epoch", "area", "unit", "tolerance", "note":
-			at[h] = i
-		default:
-			return nil, fmt.Errorf("%s: the column %q is not known: the columns are zone_id, class_code, epoch, area, unit, tolerance and note", path, h)
-		}
-	}
-	for _, need := range []string{"area", "unit"} {
-		if _, ok := at[need]; !ok {
-			return nil, fmt.Errorf("%s: it has no column %q: without it the totals cannot be compared", path, need)
-		}
+		return nil, err
 	}
 	var out []Control
-	for {
-		record, err := r.Read()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
-		}
-		line, _ := r.FieldPos(0)
-		cell := func(name string) string {
-			if i, ok := at[name]; ok && i < len(record) {
-				return strings.TrimSpace(record[i])
+	for _, row := range rows {
+		for name := range row.Cell {
+			if !slices.Contains([]string{"zone_id", "class_code", "epoch", "area", "unit", "tolerance", "note"}, name) {
+				return nil, fmt.Errorf("%s: the column %q is not known: the columns are zone_id, class_code, epoch, area, unit, tolerance and note", path, name)
 			}
-			return ""
 		}
-		wrong := func(what string) error { return fmt.Errorf("%s: line %d: %s", path, line, what) }
+		cell := func(name string) string { return row.Cell[name] }
+		wrong := func(what string) error { return fmt.Errorf("%s: line %d: %s", path, row.Line, what) }
 		if cell("unit") == "" {
 			return nil, wrong("the unit is missing: write ha, m2, km2, acre or mi2")
 		}

@@ -67,23 +67,23 @@ func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
 // keep. Lines that overlap, and targets that are not in the legend, when there is one, are problems; in a crosswalk with
 // problems the first line of a value holds. What cannot be read is an error.
 func InspectCrosswalk(path string, legend *Legend) (*Crosswalk, []Problem, error) {
-	t, err := readTable(path, []string{"from", "to"}, []string{"note"})
+	t, err := ReadRows(path, []string{"from", "to"}, []string{"note"})
 	if err != nil {
 		return nil, nil, err
 	}
 	x := &Crosswalk{Source: path, values: map[float64]int{}, nodata: -1, otherwise: -1}
 	for _, r := range t {
-		to, err := parseTarget(r.cell["to"], nil)
+		to, err := parseTarget(r.Cell["to"], nil)
 		if err == nil {
-			x.Lines = append(x.Lines, Line{r.line, r.cell["from"], to, r.cell["note"]})
-			err = x.add(r.cell["from"], len(x.Lines)-1)
+			x.Lines = append(x.Lines, Line{r.Line, r.Cell["from"], to, r.Cell["note"]})
+			err = x.add(r.Cell["from"], len(x.Lines)-1)
 		}
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s: line %d: %w", path, r.line, err)
+			return nil, nil, fmt.Errorf("%s: line %d: %w", path, r.Line, err)
 		}
-		if _, err := parseTarget(r.cell["to"], legend); err != nil {
+		if _, err := parseTarget(r.Cell["to"], legend); err != nil {
 			line := len(x.Lines) - 1
-			x.problem(fmt.Sprintf("line %d: %v", r.line, err), func(v float64) bool { return x.lineOf(v, false) == line })
+			x.problem(fmt.Sprintf("line %d: %v", r.Line, err), func(v float64) bool { return x.lineOf(v, false) == line })
 		}
 	}
 	if len(x.Lines) == 0 {

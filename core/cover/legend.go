@@ -5,16 +5,10 @@
 package cover
 
 import (
-	"encoding/csv"
-	"errors"
 	"fmt"
-	"io"
-	"os"
-	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -96,26 +90,32 @@ func (l *Legend) Group() (*Groups, error) {
 	return g, err
 }
 
+// Of gives the group of a class by their codes.
+func (g *Groups) Of(code int) (int, bool) {
+	k, ok := g.of[code]
+	return k, ok
+}
+
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
 // group, in any order. Classes without a colour get one.
 func ReadLegend(path string) (*Legend, error) {
-	t, err := readTable(path, []string{"code", "name"}, []string{"color", "group"})
+	t, err := ReadRows(path, []string{"code", "name"}, []string{"color", "group"})
 	if err != nil {
 		return nil, err
 	}
 	var classes []Class
 	for _, r := range t {
-		code, err := strconv.Atoi(r.cell["code"])
+		code, err := strconv.Atoi(r.Cell["code"])
 		if err != nil {
-			return nil, fmt.Errorf("%s: line %d: the code %q is not a whole number", path, r.line, r.cell["code"])
+			return nil, fmt.Errorf("%s: line %d: the code %q is not a whole number", path, r.Line, r.Cell["code"])
 		}
-		c := Class{Code: code, Name: r.cell["name"], Group: r.cell["group"], Color: Shade(len(classes))}
+		c := Class{Code: code, Name: r.Cell["name"], Group: r.Cell["group"], Color: Shade(len(classes))}
 		if c.Name == "" {
-			return nil, fmt.Errorf("%s: line %d: class %d has no name", path, r.line, code)
+			return nil, fmt.Errorf("%s: line %d: class %d has no name", path, r.Line, code)
 		}
-		if text := r.cell["color"]; text != "" {
+		if text := r.Cell["color"]; text != "" {
 			if c.Color, err = parseColor(text); err != nil {
-				return nil, fmt.Errorf("%s: line %d: %w", path, r.line, err)
+				return nil, fmt.Errorf("%s: line %d: %w", path, r.Line, err)
 			}
 		}
 		classes = append(classes, c)
@@ -161,57 +161,4 @@ func parseColor(s string) (raster.Color, error) {
 		return raster.Color{}, fmt.Errorf("the colour %q is not of the form #rrggbb", s)
 	}
 	return raster.Color{R: uint8(v >> 16), G: uint8(v >> 8), B: uint8(v)}, nil
-}
-
-// tableRow is a line of a CSV file by column name.
-type tableRow struct {
-	line int
-	cell map[string]string
-}
-
-// readTable reads CSV with a header; lines that begin with # are comments.
-func readTable(path string, needed, optional []string) ([]tableRow, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, fault.Opening(path, err)
-	}
-	defer f.Close()
-	const most = 16 << 20
-	r := csv.NewReader(io.LimitReader(f, most))
-	r.Comment, r.FieldsPerRecord, r.TrimLeadingSpace = '#', -1, true
-	header, err := r.Read()
-	if err != nil {
-		return nil, fmt.Errorf("%s: it has no header line (%s)", path, strings.Join(append(needed, optional...), ","))
-	}
-	for i := range header {
-		header[i] = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(header[i], "\ufeff")))
-	}
-	for _, n := range needed {
-		if !slices.Contains(header, n) {
-			return nil, fmt.Errorf("%s: it has no column %q (its first line is %q): begin the file with %s", path, n, strings.Join(header, ","), strings.Join(append(needed, optional...), ","))
-		}
-	}
-	var rows []tableRow
-	for {
-		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return rows, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
-		}
-		line, _ := r.FieldPos(0)
-		row := tableRow{line, map[string]string{}}
-		empty := true
-		for i, v := range record {
-			if i >= len(header) {
-				return nil, fmt.Errorf("%s: line %d has more cells than the header", path, line)
-			}
-			row.cell[header[i]] = strings.TrimSpace(v)
-			empty = empty && strings.TrimSpace(v) == ""
-		}
-		if !empty {
-			rows = append(rows, row)
-		}
-	}
 }

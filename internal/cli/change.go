@@ -231,4 +231,3 @@ func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption)
 	}
 	return ch, err
 }
-

@@ -38,7 +38,10 @@ var demoJob = []struct{ why, command string }{
 	{"What changed in the wards, and does it balance?", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv"},
 	{"2012 comes in four overlapping tiles. What is the 0 along their border?", "look DIR/cover_2012_a.tif"},
 	{"Named together the tiles are one raster, nothing is written in between:", "change --epoch 2012=DIR/cover_2012_?.tif --nodata 2012=0 --epoch 2020=DIR/cover_2020.tif --legend DIR/legend.csv"},
-	{"From what to what, in the whole raster, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
+	{"All three epochs in one pass, from what to what in the whole basin, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2012=DIR/cover_2012_?.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --nodata 2012=0 --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
+	{"An extent account of that, with additions and reductions that are managed or not:", "account extent DIR/matrix.csv --legend DIR/legend.csv --flows DIR/flows.csv"},
+	{"Which processes moved the ground?", "account flows DIR/matrix.csv --flows DIR/flows.csv"},
+	{"How true is the map of 2020? A survey of 410 points tells:", "account accuracy DIR/samples_2020.csv --cover DIR/cover_2020.tif --legend DIR/legend.csv"},
 }
 
 func runDemo(ctx context.Context, c *cli.Command) error {

@@ -311,7 +311,7 @@ func readZones(ctx context.Context, c *cli.Command, g raster.Grid, r *reporter) 
 // centres reads --edges.
 func centres(c *cli.Command) (bool, error) {
 	switch e := c.String("edges"); e {
-	case "split":
+	case "split", "":
 		return false, nil
 	case "centre":
 		return true, nil

@@ -520,8 +520,11 @@ func zoneTitle(z account.ZoneSum) string {
 
 // title is a zone's id with its name.
 func title(id, name string) string {
-	if name == "" || name == id {
+	switch {
+	case name == "" || name == id:
 		return id
+	case id == "":
+		return name
 	}
 	return id + " " + name
 }

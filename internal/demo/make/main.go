@@ -79,6 +79,8 @@ func generate(dir string) error {
 		func() error { return catchments(dir, crs) },
 		func() error { return text(dir, "legend.csv", legend) },
 		func() error { return text(dir, "codes_2004.csv", crosswalk) },
+		func() error { return text(dir, "flows.csv", flows) },
+		func() error { return samples(dir, g, covers[2020]) },
 	}
 	for _, s := range steps {
 		if err := s(); err != nil {
@@ -114,6 +116,45 @@ from,to,note
 60;61,6,crops and orchards
 70;71,7,towns and quarries
 `
+
+const flows = `# what the transitions between the classes are
+from,to,flow,managed,note
+*,7,urban growth,yes,
+2,3;5;6,drainage,yes,
+5;6,3,regrowth,no,farmland that is left to woodland
+4,3,regrowth,no,
+*,1,flooding,yes,the reservoir
+`
+
+// samples writes what an invented survey found in 2020: points drawn within each class of the map, and the class on the ground,
+// which differs now and then from the map's.
+func samples(dir string, g raster.Grid, cover []uint8) error {
+	wanted := map[uint8]int{water: 40, wetland: 40, woodland: 70, heath: 60, pasture: 90, arable: 60, built: 50}
+	mistaken := map[uint8]uint8{water: wetland, wetland: heath, woodland: heath, heath: pasture, pasture: arable, arable: pasture, built: arable}
+	b := strings.Builder{}
+	b.WriteString("sample,lon,lat,reference\n")
+	n := 0
+	for i := 0; n < 410 && i < 1000000; i++ {
+		at := int(hash(i, 1, 77) * width * height)
+		class := cover[at]
+		if wanted[class] == 0 {
+			continue
+		}
+		wanted[class]--
+		n++
+		truth := class
+		if hash(i, 2, 77) < map[uint8]float64{water: 0.02, wetland: 0.2, woodland: 0.07, heath: 0.12, pasture: 0.08, arable: 0.12, built: 0.1}[class] {
+			truth = mistaken[class]
+		}
+		x, y := g.Point(float64(at%width)+0.5, float64(at/width)+0.5)
+		lon, lat, ok := g.CRS.ToGeographic(x, y)
+		if !ok {
+			return fmt.Errorf("sample %d lies nowhere", n)
+		}
+		fmt.Fprintf(&b, "%d,%.6f,%.6f,%d\n", n, lon*180/math.Pi, lat*180/math.Pi, truth)
+	}
+	return text(dir, "samples_2020.csv", b.String())
+}
 
 var palette = []raster.Color{{}, {R: 0x4a, G: 0x7f, B: 0xb0}, {R: 0x8f, G: 0xb8, B: 0xb0}, {R: 0x3f, G: 0x73, B: 0x50},
 	{R: 0xb5, G: 0x9a, B: 0x6a}, {R: 0xa9, G: 0xc2, B: 0x7a}, {R: 0xe0, G: 0xc7, B: 0x66}, {R: 0x9c, G: 0x4a, B: 0x4a}}

@@ -1,0 +1,94 @@
+package account
+
+import (
+	"math"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The example of Olofsson and others (2014), tables 8 and 9: 640 samples of a map of change with cells of 0.09 ha.
+func olofsson() Samples {
+	s := NewSamples([]Named{{"1", "Deforestation"}, {"2", "Forest gain"}, {"3", "Stable forest"}, {"4", "Stable non-forest"}})
+	s.Counts = [][]int{{66, 0, 5, 4}, {0, 55, 8, 12}, {1, 0, 153, 11}, {2, 1, 9, 313}}
+	for i, cells := range []float64{200000, 150000, 3200000, 6450000} {
+		s.Areas[i] = cells * 900
+	}
+	return s
+}
+
+func TestWorkedExampleOfStratifiedEstimation(t *testing.T) {
+	a, err := Assess(olofsson())
+	require.NoError(t, err)
+	assert.InDelta(t, 0.95, a.Overall.Value, 0.005)
+	assert.InDelta(t, 0.02, a.Overall.Half, 0.005)
+	for i, want := range [][2]float64{{0.88, 0.07}, {0.73, 0.10}, {0.93, 0.04}, {0.96, 0.02}} {
+		assert.InDelta(t, want[0], a.Users[i].Value, 0.005)
+		assert.InDelta(t, want[1], a.Users[i].Half, 0.005)
+	}
+	for i, want := range [][2]float64{{0.75, 0.21}, {0.85, 0.25}, {0.93, 0.03}, {0.96, 0.01}} {
+		assert.InDelta(t, want[0], a.Producers[i].Value, 0.005)
+		assert.InDelta(t, want[1], a.Producers[i].Half, 0.01)
+	}
+	// The second one's interval by hand: (0.015²·0.1528²·0.7333·0.2667/74 + 0.8472²·0.645²·0.003077·0.99692/324)^½ · 1.96 / 0.012985.
+	assert.InDelta(t, 0.2544, a.Producers[1].Half, 1e-3)
+	for i, want := range [][2]float64{{21158, 6158}, {11686, 3756}, {285770, 15510}, {581386, 16282}} { // ha
+		assert.InDelta(t, want[0], a.Adjusted[i].Value/1e4, 1, a.Classes[i].Name)
+		assert.InDelta(t, want[1], a.Adjusted[i].Half/1e4, 2, a.Classes[i].Name)
+	}
+	sum := 0.0
+	for _, row := range a.Proportions {
+		for _, p := range row {
+			sum += p
+		}
+	}
+	assert.InDelta(t, 1, sum, 1e-12)
+}
+
+// A map without error is adjusted to itself, with intervals of no width.
+func TestPerfectMap(t *testing.T) {
+	s := NewSamples([]Named{{"1", "a"}, {"2", "b"}, {"3", "nowhere"}})
+	s.Counts = [][]int{{10, 0, 0}, {0, 5, 0}, {0, 0, 0}}
+	s.Areas = []float64{300, 700, 0}
+	a, err := Assess(s)
+	require.NoError(t, err)
+	assert.Equal(t, Estimate{1, 0}, a.Overall)
+	assert.Equal(t, []Estimate{{300, 0}, {700, 0}, {0, 0}}, a.Adjusted)
+	assert.True(t, math.IsNaN(a.Users[2].Value) && math.IsNaN(a.Producers[2].Value))
+	assert.False(t, a.Adjusted[0].HoldsZero())
+	assert.True(t, Estimate{3, 4}.HoldsZero())
+}
+
+func TestSamplesThatDoNotFit(t *testing.T) {
+	s := olofsson()
+	s.Counts[1] = []int{0, 1, 0, 0}
+	_, err := Assess(s)
+	assert.ErrorContains(t, err, "class Forest gain has 1 sample(s) where it is mapped")
+	s = olofsson()
+	s.Areas[1] = 0
+	_, err = Assess(s)
+	assert.ErrorContains(t, err, "but no area")
+
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		return path
+	}
+	counts := write("counts.csv", "map,reference,count\nForest gain,2,5\n1,Forest gain,1\n")
+	s, err = ReadCounts(counts, olofsson().Classes)
+	require.NoError(t, err)
+	assert.Equal(t, 5, s.Counts[1][1])
+	assert.Equal(t, 1, s.Counts[0][1])
+	_, err = ReadCounts(write("bad.csv", "map,reference,count\nLake,2,5\n"), olofsson().Classes)
+	assert.ErrorContains(t, err, `line 2: the map class "Lake" is not in the legend`)
+	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n"))
+	assert.ErrorContains(t, err, "no area for class Forest gain, which has samples")
+	err = s.ReadAreas(write("areas.csv", "class_code,area\n1,5\n"))
+	assert.ErrorContains(t, err, `no column "unit"`)
+	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n2,5,ha\n9,5,ha\n"))
+	assert.ErrorContains(t, err, "class 9 has area but no samples")
+}

@@ -1,0 +1,307 @@
+package account
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/cover"
+)
+
+// Extents is what tally tables hold, zone by zone.
+type Extents struct {
+	Epochs  []string // in the order of time, or of the tables where the labels are no dates
+	Zones   []Named  // in the order of the tables
+	Classes []Named  // in the order of the tables
+	area    map[[3]string]float64
+	whole   map[[2]string]float64 // by epoch and zone: all parts
+	units   map[string]bool       // zones that hold others of the tables
+}
+
+// Named is a zone or class, by id or code.
+type Named struct{ ID, Name string }
+
+// Label is the name, or the id of one without.
+func (n Named) Label() string {
+	if n.Name == "" {
+		return n.ID
+	}
+	return n.Name
+}
+
+// cells reads the cells of a row of a table that is Verdex's own.
+type cells struct {
+	path string
+	row  cover.Row
+}
+
+func (c cells) text(name string) string { return c.row.Cell[name] }
+
+func (c cells) wrong(format string, args ...any) error {
+	return fmt.Errorf("%s: line %d: %s", c.path, c.row.Line, fmt.Sprintf(format, args...))
+}
+
+// area reads an area in m².
+func (c cells) area(name string) (float64, error) {
+	if c.text("unit") == "" {
+		return 0, c.wrong("the unit is missing: write ha, m2, km2, acre or mi2")
+	}
+	u, err := FindUnit(c.text("unit"))
+	if err != nil {
+		return 0, c.wrong("%v", err)
+	}
+	v, err := strconv.ParseFloat(c.text(name), 64)
+	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
+		return 0, c.wrong("the %s %q is no number", name, c.text(name))
+	}
+	return v * u.M2, nil
+}
+
+func note(list *[]Named, at map[string]int, n Named) error {
+	if i, ok := at[n.ID]; !ok {
+		at[n.ID] = len(*list)
+		*list = append(*list, n)
+	} else if (*list)[i].Name != n.Name {
+		return fmt.Errorf("%s is called both %q and %q", n.ID, (*list)[i].Name, n.Name)
+	}
+	return nil
+}
+
+// ReadExtents reads tables as measure writes them with --layout long. A zone, epoch and class that comes twice is an error.
+func ReadExtents(paths []string) (*Extents, error) {
+	e := &Extents{area: map[[3]string]float64{}, whole: map[[2]string]float64{}, units: map[string]bool{}}
+	zones, classes := map[string]int{}, map[string]int{}
+	for _, path := range paths {
+		rows, err := cover.ReadRows(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
+		if err != nil {
+			return nil, fmt.Errorf("%w: this takes tables of measure in the layout long", err)
+		}
+		for _, r := range rows {
+			c := cells{path, r}
+			if c.text("zone_id") == "" {
+				return nil, c.wrong("it has no zone_id")
+			}
+			a, err := c.area("area")
+			if err != nil {
+				return nil, err
+			}
+			epoch, zone := c.text("epoch"), c.text("zone_id")
+			if !slices.Contains(e.Epochs, epoch) {
+				e.Epochs = append(e.Epochs, epoch)
+			}
+			if err := note(&e.Zones, zones, Named{zone, c.text("zone_name")}); err != nil {
+				return nil, c.wrong("zone %v", err)
+			}
+			if unit := c.text("within_id"); unit != "" {
+				e.units[unit] = true
+			}
+			kind := c.text("kind")
+			e.whole[[2]string{epoch, zone}] += a
+			if kind != "class" {
+				if kind != "nodata" && kind != "unlisted" && kind != "outside" {
+					return nil, c.wrong("the kind %q is not known: it is class, nodata, unlisted or outside", kind)
+				}
+				continue
+			}
+			code := c.text("class_code")
+			if err := note(&e.Classes, classes, Named{code, c.text("class_name")}); err != nil {
+				return nil, c.wrong("class %v", err)
+			}
+			key := [3]string{epoch, zone, code}
+			if _, twice := e.area[key]; twice {
+				return nil, c.wrong("class %s of zone %s at epoch %q stands there twice: give each epoch a label with measure --epoch", code, zone, epoch)
+			}
+			e.area[key] = a
+		}
+	}
+	if len(e.Classes) == 0 {
+		return nil, fmt.Errorf("%s: there are no extents of classes in it", strings.Join(paths, ", "))
+	}
+	sortEpochs(e.Epochs)
+	return e, nil
+}
+
+// sortEpochs puts labels in the order of time, when all are years or dates.
+func sortEpochs(labels []string) {
+	for _, l := range labels {
+		if _, ok := when(l); !ok {
+			return
+		}
+	}
+	slices.SortStableFunc(labels, func(a, b string) int {
+		x, _ := when(a)
+		y, _ := when(b)
+		switch {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return 0
+	})
+}
+
+// Area is the extent of a class in m²; 0 where the tables have none.
+func (e *Extents) Area(epoch, zone, code string) float64 { return e.area[[3]string{epoch, zone, code}] }
+
+// Whole is the area of a zone in m², all parts together.
+func (e *Extents) Whole(epoch, zone string) float64 { return e.whole[[2]string{epoch, zone}] }
+
+// Has reports whether the tables tell of a zone at an epoch.
+func (e *Extents) Has(epoch, zone string) bool {
+	_, ok := e.whole[[2]string{epoch, zone}]
+	return ok
+}
+
+// Group gathers classes into those of a legend's groups.
+func (e *Extents) Group(g *cover.Groups) error {
+	out := map[[3]string]float64{}
+	to := map[string]string{}
+	for _, c := range e.Classes {
+		code, err := strconv.Atoi(c.ID)
+		group, ok := 0, false
+		if err == nil {
+			group, ok = g.Of(code)
+		}
+		if !ok {
+			return fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
+		}
+		to[c.ID] = strconv.Itoa(group)
+	}
+	for k, a := range e.area {
+		out[[3]string{k[0], k[1], to[k[2]]}] += a
+	}
+	e.area, e.Classes = out, nil
+	for _, c := range g.Legend.Classes {
+		e.Classes = append(e.Classes, Named{strconv.Itoa(c.Code), c.Name})
+	}
+	return nil
+}
+
+// Moves are what matrix tables of change hold.
+type Moves struct {
+	Pairs   [][2]string // of epochs, in the order of the tables
+	Zones   []Named
+	Classes []Named
+	List    []Move
+}
+
+// Move is the ground of a zone that one epoch has in a class and another in another. Codes are "" for ground that the epoch
+// does not map.
+type Move struct {
+	Pair     [2]string
+	Zone     string
+	From, To string
+	M2       float64
+	Outside  bool
+}
+
+// ReadMoves reads tables as change --table matrix writes them.
+func ReadMoves(paths []string) (*Moves, error) {
+	m := &Moves{}
+	zones, classes := map[string]int{}, map[string]int{}
+	seen := map[Move]bool{}
+	for _, path := range paths {
+		rows, err := cover.ReadRows(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
+		if err != nil {
+			return nil, fmt.Errorf("%w: this takes tables of change --table matrix", err)
+		}
+		for _, r := range rows {
+			c := cells{path, r}
+			a, err := c.area("area")
+			if err != nil {
+				return nil, err
+			}
+			pair := [2]string{c.text("from_epoch"), c.text("to_epoch")}
+			if !slices.Contains(m.Pairs, pair) {
+				m.Pairs = append(m.Pairs, pair)
+			}
+			if err := note(&m.Zones, zones, Named{c.text("zone_id"), c.text("zone_name")}); err != nil {
+				return nil, c.wrong("zone %v", err)
+			}
+			v := Move{Pair: pair, Zone: c.text("zone_id"), From: c.text("from_code"), To: c.text("to_code"), Outside: c.text("from_name") == "outside"}
+			for _, end := range []string{"from", "to"} {
+				if code := c.text(end + "_code"); code != "" {
+					if err := note(&m.Classes, classes, Named{code, c.text(end + "_name")}); err != nil {
+						return nil, c.wrong("class %v", err)
+					}
+				}
+			}
+			if seen[v] {
+				return nil, c.wrong("the transition from %q to %q of zone %s stands there twice", v.From, v.To, v.Zone)
+			}
+			seen[v] = true
+			v.M2 = a
+			m.List = append(m.List, v)
+		}
+	}
+	if len(m.Classes) == 0 {
+		return nil, fmt.Errorf("%s: there are no transitions in it", strings.Join(paths, ", "))
+	}
+	slices.SortStableFunc(m.Classes, func(a, b Named) int {
+		x, err1 := strconv.Atoi(a.ID)
+		y, err2 := strconv.Atoi(b.ID)
+		if err1 != nil || err2 != nil {
+			return 0
+		}
+		return x - y
+	})
+	return m, nil
+}
+
+// Arrange puts classes in the order of a legend, under its names; those of the legend that do not occur are left away.
+func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
+	if l == nil {
+		return classes, nil
+	}
+	var out []Named
+	for _, c := range l.Classes {
+		code := strconv.Itoa(c.Code)
+		if slices.ContainsFunc(classes, func(n Named) bool { return n.ID == code }) {
+			out = append(out, Named{code, c.Name})
+		}
+	}
+	for _, n := range classes {
+		if !slices.ContainsFunc(out, func(o Named) bool { return o.ID == n.ID }) {
+			return nil, fmt.Errorf("class %s %s of the tables is not in the legend %s", n.ID, n.Name, l.Source)
+		}
+	}
+	return out, nil
+}
+
+// Group gathers classes into those of a legend's groups: what moved within a group stayed.
+func (m *Moves) Group(g *cover.Groups) error {
+	to := map[string]string{"": ""}
+	for _, c := range m.Classes {
+		code, err := strconv.Atoi(c.ID)
+		group, ok := 0, false
+		if err == nil {
+			group, ok = g.Of(code)
+		}
+		if !ok {
+			return fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
+		}
+		to[c.ID] = strconv.Itoa(group)
+	}
+	at := map[Move]int{}
+	var out []Move
+	for _, v := range m.List {
+		v.From, v.To = to[v.From], to[v.To]
+		a := v.M2
+		v.M2 = 0
+		if i, ok := at[v]; ok {
+			out[i].M2 += a
+			continue
+		}
+		at[v] = len(out)
+		v.M2 = a
+		out = append(out, v)
+	}
+	m.List, m.Classes = out, nil
+	for _, c := range g.Legend.Classes {
+		m.Classes = append(m.Classes, Named{strconv.Itoa(c.Code), c.Name})
+	}
+	return nil
+}
