@@ -67,13 +67,20 @@ func noise(x, y float64, seed uint64) float64 {
 
 // patchy makes the raster once for each grid: nine classes in patches of many sizes, with ragged
 // borders and, as in maps made from satellite images, a cell in a hundred of another class.
-func patchy(tb testing.TB, name string) string {
+func patchy(tb testing.TB, name string) string { return patchyAt(tb, name, 0) }
+
+// patchyAt is the raster at an epoch: from one to the next a few percent of the cells change, in patches, and other cells are of
+// another class by mistake.
+func patchyAt(tb testing.TB, name string, epoch int) string {
 	dir := os.Getenv("VERDEX_BENCH_DIR")
 	if dir == "" {
 		dir = filepath.Join(os.TempDir(), "verdex-bench")
 	}
 	require.NoError(tb, os.MkdirAll(dir, 0o755))
 	path := filepath.Join(dir, "patchy-"+name+".tif")
+	if epoch > 0 {
+		path = filepath.Join(dir, fmt.Sprintf("patchy-%s-%d.tif", name, epoch))
+	}
 	if _, err := os.Stat(path); err == nil {
 		return path
 	}
@@ -86,8 +93,11 @@ func patchy(tb testing.TB, name string) string {
 	src := raster.NewFunc(h, func(c, r int) float64 {
 		x, y := float64(c), float64(r)
 		v := noise(x/120, y/120, 1) + 0.5*noise(x/31, y/31, 2) + 0.25*noise(x/7, y/7, 3)
+		if epoch > 0 && noise(x/200, y/200, 31) > 0.8 {
+			v = math.Min(1.7499, v+0.1*float64(epoch))
+		}
 		class := math.Floor(v / 1.75 * 9)
-		if odd := noise(x*7919, y*104729, 9); odd < 0.01 {
+		if odd := noise(x*7919, y*104729, 9+uint64(epoch)); odd < 0.01 {
 			class = math.Floor(odd * 900)
 		}
 		return class + 1
@@ -135,23 +145,26 @@ func measureAll(tb testing.TB, path, zones string, threads int) (time.Duration, 
 	s, err := geotiff.Open(path, 1)
 	require.NoError(tb, err)
 	defer s.Close()
-	var set *zone.Set
-	var place *zone.Placement
-	g := s.Header().Grid
-	if zones == "" {
-		set, place, err = tally.Whole(g)
-		require.NoError(tb, err)
-	} else {
-		layer, err := geojson.Read(zones)
-		require.NoError(tb, err)
-		set, err = zone.FromLayer(layer, zone.Selection{IDField: "id"})
-		require.NoError(tb, err)
-		place, err = set.Place(g)
-		require.NoError(tb, err)
-	}
+	set, place := zonesOf(tb, s.Header().Grid, zones)
 	t, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{s}, Zones: set, Placement: place, Threads: threads})
 	require.NoError(tb, err)
 	return time.Since(start), t
+}
+
+// zonesOf reads and places the zones of a file; the whole grid without one.
+func zonesOf(tb testing.TB, g raster.Grid, path string) (*zone.Set, *zone.Placement) {
+	if path == "" {
+		set, place, err := tally.Whole(g)
+		require.NoError(tb, err)
+		return set, place
+	}
+	layer, err := geojson.Read(path)
+	require.NoError(tb, err)
+	set, err := zone.FromLayer(layer, zone.Selection{IDField: "id"})
+	require.NoError(tb, err)
+	place, err := set.Place(g)
+	require.NoError(tb, err)
+	return set, place
 }
 
 // wiggly writes n × n zones of uneven size over the raster; their shared borders bend at every

@@ -11,6 +11,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -136,12 +137,16 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 	for k, class := range c.Legend.Classes {
 		at[class.Code] = int32(k)
 	}
-	places := make([]map[float64]int32, n) // of values in the legend
+	places := make([]places, n)
 	for e := range places {
-		places[e] = map[float64]int32{}
+		places[e].rest = map[float64]int32{}
 		for v, m := range meanings[e] {
-			if places[e][v] = int32(len(c.Legend.Classes)); m.Kind == cover.Classified {
-				places[e][v] = at[m.Code]
+			k := int32(len(c.Legend.Classes))
+			if m.Kind == cover.Classified {
+				k = at[m.Code]
+			}
+			if places[e].rest[v] = k; v >= 0 && v < 256 && v == math.Trunc(v) {
+				places[e].small[int(v)] = k
 			}
 		}
 	}
@@ -154,12 +159,16 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 				continue
 			}
 			x.Zones = make([]ZoneChange, len(in.Zones.Zones))
-			for z := range x.Zones {
-				x.Zones[z] = x.zone(in, z, func(k int) (int32, int32) {
-					v := in.Tally.Groups[g][z].Values[k]
-					return places[a][v[i]], places[b][v[j]]
-				}, in.Tally.Groups[g][z].Extents)
-			}
+			spread.Over(len(x.Zones), func() func(int) {
+				var room transitions
+				return func(z int) {
+					of := &in.Tally.Groups[g][z]
+					for k, v := range of.Values {
+						room.add(places[a].of(v[i]), places[b].of(v[j]), of.Extents[k], len(c.Legend.Classes))
+					}
+					x.Zones[z] = x.zone(in, z, room.take(len(c.Legend.Classes)))
+				}
+			})
 			break
 		}
 		c.Pairs = append(c.Pairs, x)
@@ -177,13 +186,13 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 }
 
 // flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.
-func (c *Changes) flip(in ChangeInput, e int, places []map[float64]int32) Flip {
+func (c *Changes) flip(in ChangeInput, e int, places []places) Flip {
 	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
 	none := int32(len(c.Legend.Classes))
 	for _, z := range in.Tally.Groups[e] {
 		var back, changed tally.Extent
 		for k, v := range z.Values {
-			x, y, w := places[e][v[0]], places[e+1][v[1]], places[e+2][v[2]]
+			x, y, w := places[e].of(v[0]), places[e+1].of(v[1]), places[e+2].of(v[2])
 			if x == none || y == none || w == none || x == y {
 				continue
 			}
@@ -209,25 +218,69 @@ func (c *Change) Class(at int32) (cl cover.Class, mapped bool) {
 	return cover.Class{Name: notMapped}, false
 }
 
-func (c *Change) zone(in ChangeInput, i int, places func(k int) (int32, int32), extents []tally.Extent) ZoneChange {
+// places are those of values in the legend; its length stands for ground that is not mapped.
+type places struct {
+	small [256]int32 // of whole numbers that a byte holds
+	rest  map[float64]int32
+}
+
+func (p *places) of(v float64) int32 {
+	if k := int(v); v >= 0 && v < 256 && v == float64(k) {
+		return p.small[k]
+	}
+	return p.rest[v]
+}
+
+// transitions gathers those of one zone after another.
+type transitions struct {
+	dense []tally.Extent // by pair of places, where there are few
+	list  []Transition
+}
+
+// fewClasses is how many classes have room for each pair of them.
+const fewClasses = 63
+
+func (t *transitions) add(from, to int32, e tally.Extent, classes int) {
+	if classes > fewClasses {
+		t.list = append(t.list, Transition{from, to, e})
+		return
+	}
+	if n := (classes + 1) * (classes + 1); len(t.dense) < n {
+		t.dense = make([]tally.Extent, n)
+	}
+	t.dense[int(from)*(classes+1)+int(to)].Add(e)
+}
+
+// take gives the transitions that occur in order, and starts anew.
+func (t *transitions) take(classes int) []Transition {
+	if classes <= fewClasses {
+		for k, e := range t.dense {
+			if !e.IsZero() {
+				t.list = append(t.list, Transition{int32(k / (classes + 1)), int32(k % (classes + 1)), e})
+				t.dense[k] = tally.Extent{}
+			}
+		}
+	} else {
+		slices.SortFunc(t.list, func(a, b Transition) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+		kept := t.list[:0]
+		for _, x := range t.list {
+			if k := len(kept) - 1; k >= 0 && kept[k].From == x.From && kept[k].To == x.To {
+				kept[k].Extent.Add(x.Extent)
+			} else {
+				kept = append(kept, x)
+			}
+		}
+		t.list = kept
+	}
+	out := slices.Clone(t.list)
+	t.list = t.list[:0]
+	return out
+}
+
+func (c *Change) zone(in ChangeInput, i int, moved []Transition) ZoneChange {
 	o := in.Placement.Outlines[i]
 	n := int32(len(c.Legend.Classes))
-	all := make([]Transition, len(extents))
-	for k, e := range extents {
-		from, to := places(k)
-		all[k] = Transition{from, to, e}
-	}
-	slices.SortFunc(all, func(a, b Transition) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
-	kept := all[:0]
-	for _, t := range all {
-		if k := len(kept) - 1; k >= 0 && kept[k].From == t.From && kept[k].To == t.To {
-			kept[k].Extent.Add(t.Extent)
-		} else {
-			kept = append(kept, t)
-		}
-	}
-	out := ZoneChange{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / c.Unit.M2, Outside: o.Outside / c.Unit.M2}
-	out.Transitions = slices.Clone(kept)
+	out := ZoneChange{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / c.Unit.M2, Outside: o.Outside / c.Unit.M2, Transitions: moved}
 	var mapped, changed tally.Extent
 	var only [3]tally.Extent
 	for _, t := range out.Transitions {

@@ -36,7 +36,8 @@ type kernel struct {
 	at     *runEnds // of the row at hand
 
 	// With two layers or three, slots stand for pairs of slots: of the first two layers, and of that and the third.
-	joint []*pairs
+	joint    []*pairs
+	allBytes bool // of every layer
 
 	acc        []uint64 // by slot: cells of the runs since the last flush, or packed moments
 	seen       uint64   // bit s>>group is set where acc of slot s may not be 0
@@ -51,7 +52,10 @@ type kernel struct {
 }
 
 func newKernel(layers []*layer, areas *raster.Areas) *kernel {
-	k := &kernel{layers: layers, areas: areas, counter: newCounter()}
+	k := &kernel{layers: layers, areas: areas, counter: newCounter(), allBytes: true}
+	for _, l := range layers {
+		k.allBytes = k.allBytes && l.bytes
+	}
 	for range len(layers) - 1 {
 		k.joint = append(k.joint, &pairs{rest: map[uint64]int32{}})
 	}

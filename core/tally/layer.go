@@ -16,13 +16,15 @@ type layer struct {
 	large  map[uint64]int32
 	lastV  uint64
 	lastS  int32
-	most   int // values
+	most   int  // values
+	bytes  bool // cells are bytes
 }
 
 func newLayer(s raster.Source, most int) *layer {
 	l := &layer{most: most, name: s.Header().Name, reader: s.NewReader(), lastS: -1}
 	switch s.Header().Type.Bytes() {
 	case 1: // a byte is its own slot
+		l.bytes = true
 		l.small = make([]int32, 1<<8)
 		for i := range l.small {
 			l.small[i] = int32(i)

@@ -100,6 +100,9 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 		k.runs8(row, from, to, moments, origin)
 		return nil
 	}
+	if len(k.layers) > 1 && k.allBytes {
+		return k.runsBytes(row, from, to, moments, origin)
+	}
 	last := from
 	add := func(end int) error {
 		s, err := k.slotAt(row, end-1)
@@ -124,6 +127,61 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 		}
 	}
 	return add(to)
+}
+
+// runsBytes is runs for two or three layers of bytes. Combinations that have been met are looked up without a call.
+func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
+	first := k.layers[0].cells.U8[row*k.layers[0].cells.Stride:][:to]
+	second := k.layers[1].cells.U8[row*k.layers[1].cells.Stride:][:to]
+	third, pair, triple := first, k.joint[0].top, []int32(nil)
+	three := len(k.layers) == 3
+	if three {
+		third, triple = k.layers[2].cells.U8[row*k.layers[2].cells.Stride:][:to], k.joint[1].top
+	}
+	acc, seen, group := k.acc, k.seen, k.group
+	ends := k.endsIn(from, to)
+	last := from
+	for n := 0; n <= len(ends); n++ {
+		end := to
+		if n < len(ends) {
+			end = int(ends[n])
+		}
+		i := end - 1
+		slot := int32(0) // and one more; 0 is none
+		if at := int(first[i])<<8 | int(second[i]); at < len(pair) {
+			slot = pair[at]
+		}
+		if slot > 0 && three {
+			at := int(slot-1)<<8 | int(third[i])
+			if slot = 0; at < len(triple) {
+				slot = triple[at]
+			}
+		}
+		if slot == 0 {
+			k.seen = seen
+			s, err := k.slotAt(row, i)
+			if err != nil {
+				return err
+			}
+			if int(s) >= len(k.acc) {
+				k.grow(s)
+			}
+			slot, acc, seen, group = s+1, k.acc, k.seen, k.group
+			if pair = k.joint[0].top; three {
+				triple = k.joint[1].top
+			}
+		}
+		s := slot - 1
+		if moments {
+			acc[s] += packed[end-origin] - packed[last-origin]
+		} else {
+			acc[s] += uint64(end - last)
+		}
+		seen |= 1 << (uint(s) >> group)
+		last = end
+	}
+	k.seen = seen
+	return nil
 }
 
 // runs8 is runs for one layer of bytes, whose slots are the bytes themselves. It takes the
