@@ -4,7 +4,7 @@ import "fmt"
 
 // pairs numbers pairs of slots.
 type pairs struct {
-	top  []int32          // slot+1 of small pairs, at a·256+b; 0 for those not met yet
+	top  [][256]int32     // by a and b: slot+1 of small pairs; 0 for those not met yet
 	rest map[uint64]int32 // slots of the others
 	of   [][2]int32       // by slot
 }
@@ -17,11 +17,10 @@ const (
 // slot is the number of a pair, which is made when it has none.
 func (p *pairs) slot(a, b int32) (int32, error) {
 	small := a < smallPair && b < 256
-	i := int(a)<<8 | int(b)
 	key := uint64(a)<<32 | uint64(b)
 	if small {
-		if i < len(p.top) {
-			if s := p.top[i]; s > 0 {
+		if int(a) < len(p.top) {
+			if s := p.top[a][b]; s > 0 {
 				return s - 1, nil
 			}
 		}
@@ -34,10 +33,10 @@ func (p *pairs) slot(a, b int32) (int32, error) {
 	s := int32(len(p.of))
 	p.of = append(p.of, [2]int32{a, b})
 	if small {
-		if i >= len(p.top) {
-			p.top = append(p.top, make([]int32, max(1<<16, 2*i)-len(p.top))...)
+		if int(a) >= len(p.top) {
+			p.top = append(p.top, make([][256]int32, max(256, 2*int(a))-len(p.top))...)
 		}
-		p.top[i] = s + 1
+		p.top[a][b] = s + 1
 	} else {
 		p.rest[key] = s
 	}

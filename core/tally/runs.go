@@ -133,51 +133,51 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 	first := k.layers[0].cells.U8[row*k.layers[0].cells.Stride:][:to]
 	second := k.layers[1].cells.U8[row*k.layers[1].cells.Stride:][:to]
-	third, pair, triple := first, k.joint[0].top, []int32(nil)
+	third, pair, triple := first, k.joint[0].top, k.joint[0].top
 	three := len(k.layers) == 3
 	if three {
 		third, triple = k.layers[2].cells.U8[row*k.layers[2].cells.Stride:][:to], k.joint[1].top
 	}
+	second, third = second[:len(first)], third[:len(first)]
 	acc, seen, group := k.acc, k.seen, k.group
-	ends := k.endsIn(from, to)
 	last := from
-	for n := 0; n <= len(ends); n++ {
+	for n, ends := 0, k.endsIn(from, to); n <= len(ends); n++ {
 		end := to
 		if n < len(ends) {
 			end = int(ends[n])
 		}
-		i := end - 1
-		slot := int32(0) // and one more; 0 is none
-		if at := int(first[i])<<8 | int(second[i]); at < len(pair) {
-			slot = pair[at]
+		i := uint(end - 1)
+		if i >= uint(len(first)) {
+			break // never: ends lie in the row
 		}
-		if slot > 0 && three {
-			at := int(slot-1)<<8 | int(third[i])
-			if slot = 0; at < len(triple) {
-				slot = triple[at]
+		slot := int32(0) // and one more; 0 is none
+		if a := int(first[i]); a < len(pair) {
+			if slot = pair[a][second[i]]; three && slot > 0 {
+				if a := int(slot - 1); a < len(triple) {
+					slot = triple[a][third[i]]
+				} else {
+					slot = 0
+				}
 			}
 		}
-		if slot == 0 {
-			k.seen = seen
-			s, err := k.slotAt(row, i)
+		if slot == 0 || int(slot) > len(acc) { // a combination that is not met yet
+			s, err := k.slotAt(row, int(i))
 			if err != nil {
 				return err
 			}
+			k.seen = seen
 			if int(s) >= len(k.acc) {
 				k.grow(s)
 			}
-			slot, acc, seen, group = s+1, k.acc, k.seen, k.group
-			if pair = k.joint[0].top; three {
-				triple = k.joint[1].top
-			}
+			slot, acc, seen, group, pair, triple = s+1, k.acc, k.seen, k.group, k.joint[0].top, k.joint[len(k.joint)-1].top
 		}
-		s := slot - 1
+		s := uint(slot - 1)
 		if moments {
 			acc[s] += packed[end-origin] - packed[last-origin]
 		} else {
 			acc[s] += uint64(end - last)
 		}
-		seen |= 1 << (uint(s) >> group)
+		seen |= 1 << (s >> group & 63)
 		last = end
 	}
 	k.seen = seen
