@@ -280,6 +280,6 @@ func TestControls(t *testing.T) {
 	assert.Equal(t, FallsShort, check(Control{"all", "1", "", 2e4, 0.001}).Outcome, "in 2010 it is half of that")
 	assert.Equal(t, Holds, check(Control{"", "", "", 4e4, 0.001}).Outcome)
 	short := check(Control{"all", "2", "2010", 2.5e4, 10})
-	assert.Contains(t, short.Text, "all 2 2010 is 3 ha, not 2.5 (+20.000 %, allowed 10 %)")
+	assert.Contains(t, short.Text, "zone all class 2 in 2010 is 3 ha, not 2.5 (+20.000 %, allowed 10 %)")
 	assert.Contains(t, check(Control{"nowhere", "2", "2010", 1, 1}).Text, "not among what was measured")
 }

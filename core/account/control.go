@@ -131,15 +131,15 @@ func (c Control) compare(epoch string, extents []Mapped, unit Unit, b Bounds) []
 			sum, any = sum+m.M2, true
 		}
 	}
-	var name []string
-	for _, s := range []string{c.Zone, c.Class, epoch} {
-		if s != "" {
-			name = append(name, s)
-		}
+	what := "all zones"
+	if c.Zone != "" {
+		what = "zone " + c.Zone
 	}
-	what := strings.Join(name, " ")
-	if what == "" {
-		what = "all"
+	if c.Class != "" {
+		what += " class " + c.Class
+	}
+	if epoch != "" {
+		what += " in " + epoch
 	}
 	f := Finding{Epoch: epoch, ZoneID: c.Zone, Class: c.Class}
 	if !any {

@@ -282,6 +282,8 @@ func (s *statement) paintExtent(c *canvas, list []account.Statement, classes []a
 		}
 		first = false
 		c.line(c.bold(fmt.Sprintf("Extent account %s to %s in %s of true ground", of[0].Pair[0], of[0].Pair[1], s.unit.Label)))
+		c.line()
+		var grids []*grid
 		if layout == "account" {
 			for _, x := range of {
 				g := s.classGrid(c, classes, title(x.Zone.ID, x.Zone.Name))
@@ -296,9 +298,9 @@ func (s *statement) paintExtent(c *canvas, list []account.Statement, classes []a
 					cells[len(classes)] = group(s.area(a.m2), decimals)
 					g.add(a.what, cells, false, true)
 				}
-				c.line()
-				g.paint()
+				grids = append(grids, g)
 			}
+			paintGrids(grids...)
 			return
 		}
 		for i, e := range of[0].Entries {
@@ -306,9 +308,9 @@ func (s *statement) paintExtent(c *canvas, list []account.Statement, classes []a
 			for _, x := range of {
 				g.add(title(x.Zone.ID, x.Zone.Name), s.entryCells(x.Entries[i], decimals), x.Zone == account.AllZones, false)
 			}
-			c.line()
-			g.paint()
+			grids = append(grids, g)
 		}
+		paintGrids(grids...)
 	})
 	return c.flush()
 }
@@ -320,7 +322,7 @@ func (s *statement) entryCells(e account.Entry, decimals int) []string {
 		switch v = s.area(v); {
 		case e.Kind == account.Opening || e.Kind == account.Closing:
 			out = append(out, group(v, decimals))
-		case v == 0:
+		case strings.Trim(group(v, decimals), "0.−") == "": // also what rounding leaves of a total that is nothing
 			out = append(out, "·")
 		case e.Kind == account.Reduction || e.Kind == account.Reductions:
 			out = append(out, signed(-v, decimals))

@@ -304,6 +304,10 @@ func paintParts(c *canvas, all *account.Changes, _ func(account.Transition) bool
 		c.pairTitle(k, ch, fmt.Sprintf("Parts of change %s to %s in %s of true ground", ch.Epochs[0], ch.Epochs[1], ch.Unit.Label))
 		names, width := classNames(ch.Legend, 10, 28)
 		marks := letters(names)
+		indent := 6
+		if c.color {
+			indent = 5
+		}
 		for i := range ch.Zones {
 			z := &ch.Zones[i]
 			classes, whole := ch.Parts(z)
@@ -317,7 +321,7 @@ func paintParts(c *canvas, all *account.Changes, _ func(account.Transition) bool
 			c.line()
 			c.line(c.bold(title(z.ID, z.Name)), c.dim(fmt.Sprintf("  %s %s of %s %s that both epochs map changed its class",
 				group(z.Changed, decimals), ch.Unit.Name, group(z.Mapped, decimals), ch.Unit.Name)))
-			c.line(c.dim(left("", width+6) + right("gain", number) + right("loss", number) + right("quantity", number) + right("exchange", number) + right("shift", number)))
+			c.line(c.dim(left("", width+indent) + right("gain", number) + right("loss", number) + right("quantity", number) + right("exchange", number) + right("shift", number)))
 			for j, p := range classes {
 				total := p.GainArea + p.LossArea
 				if total == 0 {
@@ -327,7 +331,7 @@ func paintParts(c *canvas, all *account.Changes, _ func(account.Transition) bool
 					right(group(p.QuantityArea, decimals), number), right(group(p.ExchangeArea, decimals), number), right(group(p.ShiftArea, decimals), number),
 					"  ", c.partsBar(p, most, bar))
 			}
-			c.line(c.bold(left("      all change", width+6)+left("", 2*number)+right(group(whole.QuantityArea, decimals), number)+
+			c.line(c.bold(left("      all change"[6-indent:], width+indent)+left("", 2*number)+right(group(whole.QuantityArea, decimals), number)+
 				right(group(whole.ExchangeArea, decimals), number)+right(group(whole.ShiftArea, decimals), number)),
 				c.dim(fmt.Sprintf("  together %s", group(whole.QuantityArea+whole.ExchangeArea+whole.ShiftArea, decimals))))
 		}

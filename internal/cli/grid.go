@@ -39,22 +39,48 @@ func fill(s string, width int) string {
 	return s
 }
 
-func (g *grid) paint() {
-	c := g.c
-	names := runewidth.StringWidth(g.name)
-	widths := make([]int, len(g.head))
-	for i, h := range g.head {
-		for _, word := range strings.Fields(h) {
-			widths[i] = max(widths[i], min(12, runewidth.StringWidth(word)))
+func (g *grid) paint() { paintGrids(g) }
+
+// paintGrids draws grids one after another, with one width for each column.
+func paintGrids(grids ...*grid) {
+	names, widths := 0, make([]int, len(grids[0].head))
+	for _, g := range grids {
+		names = max(names, runewidth.StringWidth(g.name))
+		for i, h := range g.head {
+			for _, word := range strings.Fields(h) {
+				widths[i] = max(widths[i], min(12, runewidth.StringWidth(word)))
+			}
 		}
-	}
-	for _, r := range g.rows {
-		names = max(names, screenWidth(r.name))
-		for i, text := range r.cells {
-			widths[i] = max(widths[i], runewidth.StringWidth(text))
+		for _, r := range g.rows {
+			names = max(names, screenWidth(r.name))
+			for i, text := range r.cells {
+				widths[i] = max(widths[i], runewidth.StringWidth(text))
+			}
 		}
 	}
 	names = min(names, 48)
+	room := grids[0].c.width - names
+	for _, w := range widths {
+		room -= w + 2
+	}
+	for i, h := range grids[0].head { // where there is room, no heading is cut short
+		for room > 0 {
+			if _, b := twoLines(h, widths[i]); !strings.HasSuffix(b, "…") {
+				break
+			}
+			widths[i], room = widths[i]+1, room-1
+		}
+	}
+	for k, g := range grids {
+		if k > 0 {
+			g.c.line()
+		}
+		g.draw(names, widths)
+	}
+}
+
+func (g *grid) draw(names int, widths []int) {
+	c := g.c
 	upper, lower, keys := left("", names), c.bold(left(g.name, names)), left("", names)
 	for i, h := range g.head {
 		a, b := twoLines(h, widths[i])
