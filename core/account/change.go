@@ -99,6 +99,7 @@ type Flip struct {
 	Epochs  [3]string
 	Back    []float64 // in the unit
 	Changed []float64 // what changed its class between the first two, where all three map
+	Lone    []float64 // the part of Back that is single cells; nil when nobody looked
 }
 
 const notMapped = "not mapped"
@@ -205,6 +206,19 @@ func (c *Changes) flip(in ChangeInput, e int, places []places) Flip {
 		f.Changed = append(f.Changed, changed.Area(in.Tally.Unit)/c.Unit.M2)
 	}
 	return f
+}
+
+// FindLone finds the part of Flips that is single cells, in the tally of a raster of flips; e is the first of the three epochs.
+func (c *Changes) FindLone(e int, t *tally.Tally) {
+	f := &c.Flips[e]
+	f.Lone = make([]float64, len(t.Zones))
+	for i, z := range t.Zones {
+		for k, v := range z.Values {
+			if v[0] == raster.LoneFlip {
+				f.Lone[i] = z.Extents[k].Area(t.Unit) / c.Unit.M2
+			}
+		}
+	}
 }
 
 // Area is the area of an extent in the unit of the change.

@@ -48,13 +48,14 @@ var DefaultBounds = Bounds{
 	"extents":  0.1, // of a zone, by which what two epochs map differs
 	"pace":     5,   // of the ground mapped, that changes its class in a year
 	"flicker":  10,  // of what changes its class, that has its old one back an epoch later
+	"speckle":  1,   // of what changes its class, that does so in single cells
 	"edges":    1,   // of a zone, by which the extent of a class differs between split and centre
 	"nominal":  1,   // by which cells × nominal size differs from true ground
 	"control":  0,   // by which an extent may differ from a control total without tolerance of its own
 }
 
 // CheckNames are all checks, in the order in which they are told.
-var CheckNames = []string{"balance", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker",
+var CheckNames = []string{"balance", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker", "speckle",
 	"edges", "nominal", "control"}
 
 // judge makes a check of findings.
@@ -139,7 +140,7 @@ func nominalCheck(trueSum, count, bound float64) Check {
 
 // Check checks changes.
 func (c *Changes) Check(b Bounds) []Check {
-	var balance, outline, inside, mapped, extents, pace, vanish, flicker []Finding
+	var balance, outline, inside, mapped, extents, pace, vanish, flicker, speckle []Finding
 	paced := false
 	for _, p := range c.Pairs {
 		between := p.Epochs[0] + "–" + p.Epochs[1]
@@ -187,8 +188,17 @@ func (c *Changes) Check(b Bounds) []Check {
 			}
 		}
 	}
+	looked := false
 	for _, f := range c.Flips {
 		for i, changed := range f.Changed {
+			if f.Lone != nil {
+				looked = true
+				if v := percent(f.Lone[i], changed); v > b["speckle"] {
+					z := c.Pairs[0].Zones[i].ID
+					speckle = append(speckle, Finding{Epoch: strings.Join(f.Epochs[:], "–"), ZoneID: z, Value: v,
+						Text: fmt.Sprintf("%s %.1f %% of what changed by %s", z, v, f.Epochs[1])})
+				}
+			}
 			if v := percent(f.Back[i], changed); v > b["flicker"] {
 				z := c.Pairs[0].Zones[i].ID
 				flicker = append(flicker, Finding{Epoch: strings.Join(f.Epochs[:], "–"), ZoneID: z, Value: v,
@@ -206,11 +216,17 @@ func (c *Changes) Check(b Bounds) []Check {
 		judge("vanish", "no class vanishes from a zone or appears in one", "classes that vanish or appear", vanish),
 		judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker),
 	}
+	out = append(out, judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle))
 	if !paced {
 		out[5].Outcome, out[5].Text = NotMade, "the labels of the epochs are neither years nor dates"
 	}
+	if !looked {
+		out[8].Outcome, out[8].Text = NotMade, "it reads the rasters again: ask for it with --check-all"
+	}
 	if len(c.Flips) == 0 {
-		out[7].Outcome, out[7].Text = NotMade, "it takes three epochs"
+		for _, k := range []int{7, 8} {
+			out[k].Outcome, out[k].Text = NotMade, "it takes three epochs"
+		}
 	}
 	return out
 }

@@ -6,6 +6,20 @@ import "golang.org/x/sys/cpu"
 func changeWords(dst *uint64, row *uint8, n int)
 
 //go:noescape
+func changeWords3(dst *uint64, a, b, c *uint8, n int)
+
+// changes8of3 sets bit i of dst where row[i] differs from row[i+1] in any of two or three rows; n is a multiple of 64 below
+// their lengths. It is false, and nothing is done, on a processor that has no such way.
+func changes8of3(dst []uint64, rows [3][]uint8, n int) bool {
+	if !cpu.X86.HasAVX2 || n == 0 {
+		return false
+	}
+	_, _, _, _ = dst[n/64-1], rows[0][n], rows[1][n], rows[2][n]
+	changeWords3(&dst[0], &rows[0][0], &rows[1][0], &rows[2][0], n/64)
+	return true
+}
+
+//go:noescape
 func flattenWords(ends, rank *int32, mask *uint64, words int) int
 
 // changes8 sets bit i of dst where row[i] differs from row[i+1]; n is a multiple of 64 below

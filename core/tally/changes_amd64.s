@@ -39,6 +39,43 @@ loop:
 	JNZ      loop
 	RET
 
+// One more row of a layer: ANDs to Y0 and Y1 where its 64 bytes equal the ones after them.
+#define LAYER(row) \
+	VMOVDQU  (row), Y2        \
+	VPCMPEQB 1(row), Y2, Y2   \
+	VMOVDQU  32(row), Y3      \
+	VPCMPEQB 33(row), Y3, Y3  \
+	VPAND    Y2, Y0, Y0       \
+	VPAND    Y3, Y1, Y1       \
+	ADDQ     $64, row
+
+// func changeWords3(dst *uint64, a, b, c *uint8, n int)
+// For each of n·64 places sets a bit where a byte of any of the rows differs from the one after it.
+TEXT ·changeWords3(SB), NOSPLIT, $0-40
+	MOVQ dst+0(FP), DI
+	MOVQ a+8(FP), R8
+	MOVQ b+16(FP), R9
+	MOVQ c+24(FP), R10
+	MOVQ n+32(FP), CX
+
+loop3:
+	VPCMPEQB  Y0, Y0, Y0
+	VPCMPEQB  Y1, Y1, Y1
+	LAYER(R8)
+	LAYER(R9)
+	LAYER(R10)
+	VPMOVMSKB Y0, AX
+	VPMOVMSKB Y1, BX
+	SHLQ      $32, BX
+	ORQ       BX, AX
+	NOTQ      AX
+	MOVQ      AX, (DI)
+	ADDQ      $8, DI
+	DECQ      CX
+	JNZ       loop3
+	VZEROUPPER
+	RET
+
 #define NEXT(at) \
 	TZCNTQ AX, BX     \
 	ADDL   R8, BX     \

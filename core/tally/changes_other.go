@@ -7,3 +7,5 @@ package tally
 func changes8(dst []uint64, row []uint8, n int) { changesPlain(dst, row, n) }
 
 func flatten(ends, rank []int32, mask []uint64) int { return flattenPlain(ends, rank, mask) }
+
+func changes8of3(dst []uint64, rows [3][]uint8, n int) bool { return false }

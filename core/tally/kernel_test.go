@@ -1,6 +1,7 @@
 package tally
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -60,4 +61,42 @@ func patches(n int) *raster.Memory {
 		}
 	}
 	return m
+}
+
+// Where runs of several layers end, against comparing cell by cell.
+func TestRowsTogetherAgainstPlain(t *testing.T) {
+	state := uint64(7)
+	next := func(n int) int {
+		state = state*6364136223846793005 + 1442695040888963407
+		return int(state>>33) % n
+	}
+	for range 200 {
+		n := 64 * (1 + next(9))
+		var rows [3][]uint8
+		for i := range rows {
+			rows[i] = make([]uint8, n+1)
+			for c := range rows[i] {
+				if rows[i][c] = uint8(next(3)); c > 0 && next(4) > 0 {
+					rows[i][c] = rows[i][c-1]
+				}
+			}
+		}
+		if next(2) == 0 {
+			rows[2] = rows[1]
+		}
+		got, want, one := make([]uint64, n/64), make([]uint64, n/64), make([]uint64, n/64)
+		if !changes8of3(got, rows, n) {
+			t.Log("this processor compares layer by layer")
+			return
+		}
+		for i := range rows {
+			changesPlain(one, rows[i], n)
+			for w := range want {
+				want[w] |= one[w]
+			}
+		}
+		if !slices.Equal(want, got) {
+			t.Fatalf("%d cells: %x, not %x", n, got, want)
+		}
+	}
 }

@@ -37,6 +37,10 @@ func (k *kernel) prepare(row int) {
 	}
 	k.at.ready = true
 	width := k.width
+	if k.rowsAtOnce(row) {
+		k.flatten()
+		return
+	}
 	for n, l := range k.layers {
 		dst := k.at.mask
 		if n > 0 {
@@ -76,6 +80,34 @@ func (k *kernel) prepare(row int) {
 			}
 		}
 	}
+	k.flatten()
+}
+
+// rowsAtOnce finds where runs of two or three layers of bytes end together. It is false where that cannot be done.
+func (k *kernel) rowsAtOnce(row int) bool {
+	if len(k.layers) < 2 || !k.allBytes || k.width&63 != 0 {
+		return false
+	}
+	var rows [3][]uint8
+	for n := range rows {
+		c := &k.layers[min(n, len(k.layers)-1)].cells
+		at := row * c.Stride
+		all := c.U8[:cap(c.U8)]
+		if at+k.width >= len(all) {
+			return false
+		}
+		rows[n] = all[at : at+k.width+1]
+	}
+	mask := k.at.mask
+	if !changes8of3(mask, rows, k.width) {
+		return false
+	}
+	mask[len(mask)-1] |= 1 << 63
+	return true
+}
+
+// flatten lists the ends of runs of the row at hand.
+func (k *kernel) flatten() {
 	// Lists are packed, so that the little that is used of their room stays in the cache.
 	list := k.ends[k.used:][:len(k.at.mask)*64+8]
 	n := flatten(list, k.at.rank, k.at.mask)

@@ -34,6 +34,7 @@ that both epochs map; ground that only one of them maps is shown apart.
 			&cli.StringFlag{Name: "only", Usage: "only the transitions for which a `CONDITION` in CQL2 on from, to, from_name and to_name holds, in the matrix and the map"},
 			&cli.StringFlag{Name: "map", Usage: "write a raster with a code for each transition from the first epoch to the last to `FILE`, and its legend beside it"},
 			&cli.StringSliceFlag{Name: "crosswalk", Usage: "CSV `FILE` for all epochs, or LABEL=FILE for one"},
+			checkAllFlag,
 		}, zoneFlags, rasterFlags, classFlags, checkFlags, outputFlags),
 		Action: change,
 	}
@@ -77,7 +78,7 @@ func change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	ch, err := compare(ctx, c, r, only)
+	ch, err := compare(ctx, c, r, only, checks)
 	if err != nil {
 		return err
 	}
@@ -157,7 +158,7 @@ func crosswalks(c *cli.Command, labels []string, legend *cover.Legend) ([]*cover
 	return out, err
 }
 
-func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption) (*account.Changes, error) {
+func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption, checks *checking) (*account.Changes, error) {
 	labels, paths, err := epochs(c)
 	if err != nil {
 		return nil, err
@@ -224,6 +225,24 @@ func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption)
 	ch, err := account.Compare(in, t.unit)
 	if err != nil {
 		return nil, err
+	}
+	if n > 2 && checks.wants("speckle") && readsAgain(c, in.Placement) {
+		for e := range n - 2 {
+			flips := raster.Flips([3]raster.Source(layers[e:e+3]), func(epoch int, v float64) int {
+				if m, ok := in.Coders[e+epoch].Code(v); ok && m.Kind == cover.Classified {
+					return m.Code
+				}
+				return -1
+			})
+			tell, end := r.progress("looking for single cells")
+			found, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{flips}, Zones: in.Zones, Placement: in.Placement,
+				Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
+			end()
+			if err != nil {
+				return nil, err
+			}
+			ch.FindLone(e, found)
+		}
 	}
 	if path := c.String("map"); path != "" {
 		last := n - 1

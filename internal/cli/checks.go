@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -19,6 +20,21 @@ var checkFlags = []cli.Flag{
 	&cli.StringSliceFlag{Name: "bound", Usage: "`CHECK=PERCENT`: another limit for a check, such as pace=2"},
 	&cli.StringSliceFlag{Name: "ignore", Usage: "a `CHECK` to leave out"},
 	&cli.StringFlag{Name: "checks", Usage: "write what the checks found to `FILE` (.csv, .json)"},
+}
+
+// checkAllFlag asks for the checks that read rasters again, however large they are.
+var checkAllFlag = &cli.BoolFlag{Name: "check-all", Usage: "make also the checks that read large rasters again"}
+
+// cellsReadAgain is how many cells may lie in the boxes of zones for checks that read them again to be made unasked.
+const cellsReadAgain = 1 << 24
+
+// readsAgain reports whether checks that read the cells of zones again are to be made.
+func readsAgain(c *cli.Command, place *zone.Placement) bool {
+	cells := 0
+	for _, o := range place.Outlines {
+		cells += (o.RowTo - o.RowFrom) * (o.ColTo - o.ColFrom)
+	}
+	return cells <= cellsReadAgain || c.Bool("check-all")
 }
 
 // checking is what the options say of checks.

@@ -47,7 +47,7 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 			&cli.StringFlag{Name: "within", Usage: "`FILE` of larger units: tell which one each zone lies in, and measure them too"},
 			&cli.StringFlag{Name: "within-id", Usage: "`FIELD` that tells the larger units apart"},
 			&cli.StringFlag{Name: "within-name", Usage: "`FIELD` with their names"},
-			&cli.BoolFlag{Name: "check-edges", Usage: "compare --edges split and centre also where that means reading a large raster again"},
+			checkAllFlag,
 			&cli.StringFlag{Name: "attach", Usage: "write the zones with the areas as columns to `FILE`, too: " + vectors.Writable},
 		}, outputFlags),
 		Action: measure,
@@ -126,10 +126,6 @@ func measure(ctx context.Context, c *cli.Command) error {
 	return checks.tell(r, append(comp.Check(checks.bounds), edges...), comp.Extents(), comp.Unit)
 }
 
-// cellsReadAgain is how many cells may lie in the boxes of zones for the check of edges, which reads them again, to be made
-// unasked.
-const cellsReadAgain = 1 << 24
-
 // compose measures one raster or several as one, and checks what the edges of zones do.
 func compose(ctx context.Context, c *cli.Command, paths []string, checks *checking, r *reporter) (*account.Composition, []account.Check, error) {
 	if l := c.String("layout"); l != "long" && l != "wide" {
@@ -173,12 +169,8 @@ func compose(ctx context.Context, c *cli.Command, paths []string, checks *checki
 	}
 	var edges []account.Check
 	if c.String("zones") != "" && checks.wants("edges") {
-		cells := 0
-		for _, o := range two.place.Outlines {
-			cells += (o.RowTo - o.RowFrom) * (o.ColTo - o.ColFrom)
-		}
-		if cells > cellsReadAgain && !c.Bool("check-edges") {
-			edges = append(edges, account.Check{Name: "edges", Outcome: account.NotMade, Text: "it reads the raster again: ask for it with --check-edges"})
+		if !readsAgain(c, two.place) {
+			edges = append(edges, account.Check{Name: "edges", Outcome: account.NotMade, Text: "it reads the raster again: ask for it with --check-all"})
 		} else {
 			other, err := tallied(!t.centres, "checking edges")
 			if err != nil {
