@@ -139,12 +139,11 @@ func TestChangeIdentitiesAreExact(t *testing.T) {
 // squares compares small rasters of 1 ha cells, given as rows of codes, in one zone.
 func squares(t *testing.T, labels []string, rows ...[]int) *Changes {
 	t.Helper()
-	_, _, set, place := world(t, 1)
-	g := place.Grid
+	_, _, _, placed := world(t, 1)
+	g := placed.Grid
 	g.CRS, g.Width, g.Height, g.DX, g.DY = mustCRS(t, 3035), len(rows[0]), 1, 100, -100
 	g.X0, g.Y0 = 4321000, 3210000
-	var err error
-	set, place, err = tally.Whole(g)
+	set, place, err := tally.Whole(g)
 	require.NoError(t, err)
 	coder := &cover.Coder{Legend: legend(t), NoData: &nodata}
 	in := ChangeInput{Epochs: labels, Zones: set, Placement: place}

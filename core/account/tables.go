@@ -158,26 +158,40 @@ func (e *Extents) Has(epoch, zone string) bool {
 // Group gathers classes into those of a legend's groups.
 func (e *Extents) Group(g *cover.Groups) error {
 	out := map[[3]string]float64{}
+	to, err := groupsOf(e.Classes, g)
+	if err != nil {
+		return err
+	}
+	for k, a := range e.area {
+		out[[3]string{k[0], k[1], to[k[2]]}] += a
+	}
+	e.area, e.Classes = out, NamedClasses(g.Legend)
+	return nil
+}
+
+// groupsOf are the codes of groups by those of classes.
+func groupsOf(classes []Named, g *cover.Groups) (map[string]string, error) {
 	to := map[string]string{}
-	for _, c := range e.Classes {
+	for _, c := range classes {
 		code, err := strconv.Atoi(c.ID)
 		group, ok := 0, false
 		if err == nil {
 			group, ok = g.Of(code)
 		}
 		if !ok {
-			return fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
+			return nil, fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
 		}
 		to[c.ID] = strconv.Itoa(group)
 	}
-	for k, a := range e.area {
-		out[[3]string{k[0], k[1], to[k[2]]}] += a
+	return to, nil
+}
+
+// NamedClasses are the classes of a legend.
+func NamedClasses(l *cover.Legend) (out []Named) {
+	for _, class := range l.Classes {
+		out = append(out, Named{strconv.Itoa(class.Code), class.Name})
 	}
-	e.area, e.Classes = out, nil
-	for _, c := range g.Legend.Classes {
-		e.Classes = append(e.Classes, Named{strconv.Itoa(c.Code), c.Name})
-	}
-	return nil
+	return out
 }
 
 // Moves are what matrix tables of change hold.
@@ -273,17 +287,9 @@ func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
 
 // Group gathers classes into those of a legend's groups: what moved within a group stayed.
 func (m *Moves) Group(g *cover.Groups) error {
-	to := map[string]string{"": ""}
-	for _, c := range m.Classes {
-		code, err := strconv.Atoi(c.ID)
-		group, ok := 0, false
-		if err == nil {
-			group, ok = g.Of(code)
-		}
-		if !ok {
-			return fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
-		}
-		to[c.ID] = strconv.Itoa(group)
+	to, err := groupsOf(m.Classes, g) // "", ground that is not mapped, stays so
+	if err != nil {
+		return err
 	}
 	at := map[Move]int{}
 	var out []Move
@@ -299,9 +305,6 @@ func (m *Moves) Group(g *cover.Groups) error {
 		v.M2 = a
 		out = append(out, v)
 	}
-	m.List, m.Classes = out, nil
-	for _, c := range g.Legend.Classes {
-		m.Classes = append(m.Classes, Named{strconv.Itoa(c.Code), c.Name})
-	}
+	m.List, m.Classes = out, NamedClasses(g.Legend)
 	return nil
 }

@@ -73,7 +73,7 @@ func accuracy(ctx context.Context, c *cli.Command) error {
 	default:
 		var classes []account.Named
 		if t.legend != nil {
-			classes = named(t.legend)
+			classes = account.NamedClasses(t.legend)
 		}
 		if s, err = account.ReadCounts(path, classes); err == nil {
 			err = s.ReadAreas(c.String("areas"))
@@ -90,11 +90,7 @@ func accuracy(ctx context.Context, c *cli.Command) error {
 	if t.groups != nil {
 		p.legend = t.groups.Legend
 	}
-	if out.format != "table" {
-		err = out.write(p.accuracyTable(a, which))
-	} else {
-		err = p.paintAccuracy(newCanvas(out.stdout), a, which)
-	}
+	err = p.show(func() *table.Table { return p.accuracyTable(a, which) }, func(c *canvas) error { return p.paintAccuracy(c, a, which) })
 	if err != nil {
 		return err
 	}
@@ -109,13 +105,6 @@ func accuracy(ctx context.Context, c *cli.Command) error {
 		return errStrict
 	}
 	return nil
-}
-
-func named(l *cover.Legend) (out []account.Named) {
-	for _, class := range l.Classes {
-		out = append(out, account.Named{ID: strconv.Itoa(class.Code), Name: class.Name})
-	}
-	return out
 }
 
 // samplesOnMap reads the map at the points of a file, and measures the areas of its classes.
@@ -148,7 +137,7 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 	if err != nil {
 		return s, err
 	}
-	s = account.NewSamples(named(comp.Legend))
+	s = account.NewSamples(account.NamedClasses(comp.Legend))
 	for _, row := range comp.Zones[0].Rows {
 		if i, ok := s.ClassOf(row.Code); ok && row.Kind == cover.Classified {
 			s.Areas[i] = row.Area
