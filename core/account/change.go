@@ -50,6 +50,8 @@ type Changes struct {
 	Legend *cover.Legend
 	Pairs  []*Change
 	Flips  []Flip // of every three epochs that follow one another
+	// Unlisted are the values of each epoch that are in no class of the legend and so not mapped, with their area.
+	Unlisted []map[float64]float64
 }
 
 // Change is what changed in all zones between two epochs.
@@ -138,6 +140,14 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 	for k, class := range c.Legend.Classes {
 		at[class.Code] = int32(k)
 	}
+	c.Unlisted = make([]map[float64]float64, n)
+	for g, members := range groups {
+		for k, e := range members {
+			if c.Unlisted[e] == nil {
+				c.Unlisted[e] = unlisted(in.Tally.Groups[g], k, meanings[e], in.Tally.Unit/unit.M2)
+			}
+		}
+	}
 	places := make([]places, n)
 	for e := range places {
 		places[e].rest = map[float64]int32{}
@@ -184,6 +194,25 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 		}
 	}
 	return c, nil
+}
+
+// unlisted sums the area of values of the k-th layer of a group that are in no class.
+func unlisted(zones []tally.Zone, k int, meanings map[float64]cover.Meaning, unit float64) map[float64]float64 {
+	sums := map[float64]tally.Extent{}
+	for _, z := range zones {
+		for i, v := range z.Values {
+			if meanings[v[k]].Kind == cover.Unlisted {
+				e := sums[v[k]]
+				e.Add(z.Extents[i])
+				sums[v[k]] = e
+			}
+		}
+	}
+	out := map[float64]float64{}
+	for v, e := range sums {
+		out[v] = e.Area(unit)
+	}
+	return out
 }
 
 // flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.

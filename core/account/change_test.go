@@ -250,13 +250,13 @@ func TestChecksOfChange(t *testing.T) {
 		outcomes[name] = c.Outcome
 	}
 	assert.Equal(t, map[string]Outcome{"balance": Holds, "outline": Holds, "inside": Holds, "mapped": FallsShort, "extents": FallsShort,
-		"pace": FallsShort, "vanish": FallsShort, "flicker": FallsShort, "speckle": NotMade}, outcomes)
+		"pace": FallsShort, "vanish": FallsShort, "flicker": FallsShort, "speckle": NotMade, "nodata": Holds, "unlisted": Holds}, outcomes)
 	assert.Contains(t, got["vanish"].Text, "Fields appears 2000–2005")
 	assert.Contains(t, got["flicker"].Text, "all 33.3 % of what changed by 2005 is back by 2010")
 	assert.Contains(t, got["mapped"].Text, "all 10.0 % (2000–2005)")
 	assert.Contains(t, got["pace"].Text, "6.67 % a year")
 
-	loose := Bounds{"mapped": 100, "extents": 100, "pace": 100, "flicker": 100}
+	loose := Bounds{"nodata": 50, "mapped": 100, "extents": 100, "pace": 100, "flicker": 100}
 	for _, c := range ch.Check(loose) {
 		if c.Name != "vanish" && c.Name != "speckle" {
 			assert.Equal(t, Holds, c.Outcome, c.Name)

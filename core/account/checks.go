@@ -2,6 +2,7 @@ package account
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -139,7 +140,7 @@ func nominalCheck(trueSum, count, bound float64) Check {
 }
 
 // Check checks changes.
-func (c *Changes) Check(b Bounds) []Check {
+func (c *Changes) Check(b Bounds) (out []Check) {
 	var balance, outline, inside, mapped, extents, pace, vanish, flicker, speckle []Finding
 	paced := false
 	for _, p := range c.Pairs {
@@ -188,6 +189,20 @@ func (c *Changes) Check(b Bounds) []Check {
 			}
 		}
 	}
+	var nodata, values []Finding
+	for _, p := range c.Pairs {
+		for i := range p.Zones {
+			z := &p.Zones[i]
+			if v := 100 - percent(z.Mapped, z.Area); v > b["nodata"] && !p.Whole {
+				nodata = append(nodata, Finding{Epoch: p.Epochs[0] + "–" + p.Epochs[1], ZoneID: z.ID, Value: v, Text: fmt.Sprintf("%s %.3g %% (%s–%s)", z.ID, v, p.Epochs[0], p.Epochs[1])})
+			}
+		}
+	}
+	for e, of := range c.Unlisted {
+		for _, v := range slices.Sorted(maps.Keys(of)) {
+			values = append(values, Finding{Epoch: c.Epochs[e], Class: fmt.Sprint(v), Value: of[v], Text: fmt.Sprintf("%v in %s (%.4g %s)", v, c.Epochs[e], of[v], c.Unit.Name)})
+		}
+	}
 	looked := false
 	for _, f := range c.Flips {
 		for i, changed := range f.Changed {
@@ -206,7 +221,7 @@ func (c *Changes) Check(b Bounds) []Check {
 			}
 		}
 	}
-	out := []Check{
+	out = []Check{
 		judge("balance", "opening + additions − reductions = closing for every class, to the last unit", "classes do not balance", balance),
 		judge("outline", "mapped and unmapped ground of each zone make the area of its outline", "the ground of zones differs from the area of the outline", outline),
 		judge("inside", "every zone lies in the rasters", "zones lie partly outside the rasters", inside),
@@ -216,7 +231,9 @@ func (c *Changes) Check(b Bounds) []Check {
 		judge("vanish", "no class vanishes from a zone or appears in one", "classes that vanish or appear", vanish),
 		judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker),
 	}
-	out = append(out, judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle))
+	out = append(out, judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle),
+		judge("nodata", fmt.Sprintf("at least %g %% of every zone is mapped by both epochs", 100-b["nodata"]), "zones of which both epochs map little", nodata),
+		judge("unlisted", "every value is in the legend", "values that are not in the legend and so not mapped", values))
 	if !paced {
 		out[5].Outcome, out[5].Text = NotMade, "the labels of the epochs are neither years nor dates"
 	}

@@ -1,6 +1,7 @@
 package account
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -59,6 +60,14 @@ func (c cells) area(name string) (float64, error) {
 	return v * u.M2, nil
 }
 
+// hint adds what kind of table is wanted to the error of one that lacks a column.
+func hint(err error, text string) error {
+	if errors.Is(err, cover.ErrNoColumn) {
+		return fmt.Errorf("%w: %s", err, text)
+	}
+	return err
+}
+
 func note(list *[]Named, at map[string]int, n Named) error {
 	if i, ok := at[n.ID]; !ok {
 		at[n.ID] = len(*list)
@@ -76,7 +85,7 @@ func ReadExtents(paths []string) (*Extents, error) {
 	for _, path := range paths {
 		rows, err := cover.ReadRows(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
 		if err != nil {
-			return nil, fmt.Errorf("%w: this takes tables of measure in the layout long", err)
+			return nil, hint(err, "this takes tables of measure in the layout long")
 		}
 		for _, r := range rows {
 			c := cells{path, r}
@@ -220,7 +229,7 @@ func ReadMoves(paths []string) (*Moves, error) {
 	for _, path := range paths {
 		rows, err := cover.ReadRows(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
 		if err != nil {
-			return nil, fmt.Errorf("%w: this takes tables of change --table matrix", err)
+			return nil, hint(err, "this takes tables of change --table matrix")
 		}
 		for _, r := range rows {
 			c := cells{path, r}

@@ -20,6 +20,9 @@ type Row struct {
 	Cell map[string]string
 }
 
+// ErrNoColumn is in the error of a table that lacks a column.
+var ErrNoColumn = errors.New("it has no column")
+
 // ReadRows reads CSV with a header, in which lines that begin with # are comments, or JSON that is a list of objects. Names
 // of columns are taken in lower case. A column that is needed and missing is an error; others are read as well.
 func ReadRows(path string, needed, optional []string) ([]Row, error) {
@@ -40,7 +43,7 @@ func ReadRows(path string, needed, optional []string) ([]Row, error) {
 	}
 	for _, n := range needed {
 		if !slices.Contains(header, n) {
-			return nil, fmt.Errorf("%s: it has no column %q (its columns are %s): give it %s", path, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
+			return nil, fmt.Errorf("%s: %w %q (its columns are %s): give it %s", path, ErrNoColumn, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
 		}
 	}
 	return rows, nil

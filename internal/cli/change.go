@@ -163,6 +163,9 @@ func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption,
 	if err != nil {
 		return nil, err
 	}
+	if err := checkMap(c, paths); err != nil {
+		return nil, err
+	}
 	t, err := readTerms(c)
 	if err != nil {
 		return nil, err

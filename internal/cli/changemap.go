@@ -83,6 +83,39 @@ func (o *onlyOption) of(l *cover.Legend) (func(account.Transition) bool, error) 
 	return func(t account.Transition) bool { return holds[int(t.From)*(n+1)+int(t.To)] }, nil
 }
 
+// checkMap refuses a --map that cannot be written, before any work is done.
+func checkMap(c *cli.Command, rasters [][]string) error {
+	path := c.String("map")
+	if path == "" {
+		return nil
+	}
+	if ext := strings.ToLower(filepath.Ext(path)); ext != ".tif" && ext != ".tiff" {
+		return usage("--map %s: rasters are written as GeoTIFF: give the file the ending .tif", path)
+	}
+	for _, list := range rasters {
+		files, err := rasterPaths(c, list)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			if f, _ = bandOf(f); same(f, path) {
+				return usage("%s is read and cannot be written at once: choose another --map", path)
+			}
+		}
+	}
+	for _, p := range []string{path, legendBeside(path)} {
+		if err := checkNew(p, c.Bool("force")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// legendBeside is where the legend of a map of change goes.
+func legendBeside(path string) string {
+	return strings.TrimSuffix(path, filepath.Ext(path)) + ".legend.csv"
+}
+
 // changeCodes says which code stands for a transition: the two codes of classes behind one another, such as 305 for 3 to 5,
 // or where they do not fit numbers from 1 on.
 func changeCodes(l *cover.Legend) (code func(from, to int) int, most int) {
@@ -105,7 +138,7 @@ func changeCodes(l *cover.Legend) (code func(from, to int) int, most int) {
 
 // writeChangeMap writes what became of each cell between the first epoch and the last, and the legend of it.
 func writeChangeMap(ctx context.Context, c *cli.Command, path string, ch *account.Changes, only *onlyOption, layers [2]raster.Source, coders [2]*cover.Coder, r *reporter) error {
-	legendPath := strings.TrimSuffix(path, filepath.Ext(path)) + ".legend.csv"
+	legendPath := legendBeside(path)
 	keep, err := only.of(ch.Legend)
 	if err != nil {
 		return err

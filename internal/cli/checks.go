@@ -75,6 +75,9 @@ func readChecking(c *cli.Command) (*checking, error) {
 			return nil, usageError{err}
 		}
 		k.out = &output{path: path, format: format, digits: -1}
+		if path == c.String("out") {
+			return nil, usage("--checks and --out are both %s: choose two files", path)
+		}
 		if err := checkNew(path, c.Bool("force")); err != nil {
 			return nil, err
 		}

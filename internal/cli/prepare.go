@@ -149,7 +149,7 @@ func same(a, b string) bool {
 // writeRaster writes a raster and says what it wrote.
 func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Source, r *reporter) error {
 	if ext := strings.ToLower(filepath.Ext(path)); ext != ".tif" && ext != ".tiff" {
-		return usage("--out %s: rasters are written as GeoTIFF: give the file the ending .tif", path)
+		return usage("%s: rasters are written as GeoTIFF: give the file the ending .tif", path)
 	}
 	o := geotiff.Options{NoOverviews: c.Bool("no-overviews"), Threads: c.Int("threads"), SpillDir: filepath.Dir(path)}
 	h := s.Header()
