@@ -103,12 +103,12 @@ func (b *band) touching(c *zone.Cutter, col int) iter.Seq[touch] {
 		}
 		for _, z := range b.inside[col] {
 			s := b.cutZone(c, z)
-			s.Inside = true
 			from, to := s.Rows()
-			if !s.Empty() && !yield(touch{s, int32(col), int32(from), int32(to)}) {
+			more := s.Empty() || yield(touch{spans: s, window: int32(col), from: int32(from), to: int32(to), inside: true})
+			s.Free()
+			if !more {
 				return
 			}
-			s.Free()
 		}
 	}
 }
@@ -151,6 +151,7 @@ type touch struct {
 	spans    *zone.Spans
 	window   int32
 	from, to int32
+	inside   bool // the zone has all of its cells in the window
 }
 
 // touches lists the windows that spans have cells in, from left to right.

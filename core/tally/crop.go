@@ -6,9 +6,9 @@ import (
 )
 
 // cropped are the spans of a row that meet a window, and how many cut cells lie before them.
-func cropped(spans *zone.Spans, row int, w raster.Window) ([]zone.Range, []zone.EdgeCell, int) {
-	full, edge := spans.Row(row)
-	if spans.Inside {
+func (t touch) cropped(row int, w raster.Window) ([]zone.Range, []zone.EdgeCell, int) {
+	full, edge := t.spans.Row(row)
+	if t.inside {
 		return full, edge, 0
 	}
 	left, right := int32(w.Col), int32(w.Col+w.Width)

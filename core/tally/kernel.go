@@ -239,10 +239,10 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	counted := bytes && !byCell && !k.counter.off
 	from, to := max(int(t.from), w.Row), min(int(t.to), w.Row+w.Height)
 	if counted && alike {
-		return k.bytes(w, spans, from, to, &segments[0])
+		return k.bytes(w, t, from, to, &segments[0])
 	}
 	for row := from; row < to; row++ {
-		full, edge, skipped := cropped(spans, row, w)
+		full, edge, skipped := t.cropped(row, w)
 		if k.sharing.band != nil {
 			k.sharing.mark(spans.Zone, row, full)
 		}
@@ -295,13 +295,13 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 }
 
 // bytes is window for one layer of bytes, counted by comparing, where all cells have the same area.
-func (k *kernel) bytes(w raster.Window, spans *zone.Spans, from, to int, seg *raster.Segment) error {
+func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segment) error {
 	c := &k.layers[0].cells
 	shares := (*[256]int64)(k.shares) // a byte is its own slot, and there is room for all
 	for row := from; row < to; row++ {
-		full, edge, _ := cropped(spans, row, w)
+		full, edge, _ := t.cropped(row, w)
 		if k.sharing.band != nil {
-			k.sharing.mark(spans.Zone, row, full)
+			k.sharing.mark(t.spans.Zone, row, full)
 		}
 		at := (row-w.Row)*c.Stride - w.Col
 		for _, r := range full {
@@ -314,7 +314,7 @@ func (k *kernel) bytes(w raster.Window, spans *zone.Spans, from, to int, seg *ra
 	k.seenShares = ^uint64(0)
 	if !k.takeCounts() {
 		for row := from; row < to; row++ {
-			full, _, _ := cropped(spans, row, w)
+			full, _, _ := t.cropped(row, w)
 			if err := k.whole(w, row, full, false); err != nil {
 				return err
 			}

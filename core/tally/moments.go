@@ -203,7 +203,7 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 	a := w.pass.areas
 	perRow := a.PerRow()
 	for row := max(int(t.from), win.Row); row < min(int(t.to), win.Row+win.Height); row++ {
-		full, edge, skipped := cropped(t.spans, row, win)
+		full, edge, skipped := t.cropped(row, win)
 		segments := b.segments[(row-b.from)*perRow:][:perRow]
 		of := func(col int) (*raster.Segment, int64) {
 			if a.Vary != raster.ByCell {

@@ -42,8 +42,6 @@ type Spans struct {
 	// Overlap is a cell where the outline covers ground more than once or less than never, a
 	// sign that it is not sound; nil when there is none.
 	Overlap *[2]int
-	// Inside is for whoever uses the spans: that they need no cropping to a window.
-	Inside bool
 }
 
 // spansPool keeps the room of Spans that are done with: a pass makes and drops as many as it has
@@ -52,7 +50,7 @@ var spansPool = sync.Pool{New: func() any { return new(Spans) }}
 
 // begin empties the spans for a zone, from a row on.
 func (s *Spans) begin(zone, from int) {
-	s.Zone, s.RowFrom, s.Overlap, s.Inside = zone, from, nil, false
+	s.Zone, s.RowFrom, s.Overlap = zone, from, nil
 	s.full, s.edge, s.moments = s.full[:0], s.edge[:0], s.moments[:0]
 	s.fullFrom, s.edgeFrom = append(s.fullFrom[:0], 0), append(s.edgeFrom[:0], 0)
 }
