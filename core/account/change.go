@@ -115,6 +115,7 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 	groups := ChangeGroups(n)
 	meanings := make([]map[float64]cover.Meaning, n)
 	all := map[float64]cover.Meaning{}
+	c := &Changes{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown(), Unlisted: make([]map[float64]float64, n)}
 	for g, members := range groups {
 		for k, e := range members {
 			if meanings[e] != nil {
@@ -125,6 +126,7 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 				return nil, err
 			}
 			meanings[e] = m
+			c.Unlisted[e] = unlisted(in.Tally.Groups[g], k, m, in.Tally.Unit/unit.M2)
 			for _, what := range m {
 				if what.Kind == cover.Classified {
 					all[float64(what.Code)] = what
@@ -132,21 +134,12 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 			}
 		}
 	}
-	c := &Changes{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown()}
 	if c.Legend == nil {
 		c.Legend = legendOf(all, in.Palette)
 	}
 	at := map[int]int32{}
 	for k, class := range c.Legend.Classes {
 		at[class.Code] = int32(k)
-	}
-	c.Unlisted = make([]map[float64]float64, n)
-	for g, members := range groups {
-		for k, e := range members {
-			if c.Unlisted[e] == nil {
-				c.Unlisted[e] = unlisted(in.Tally.Groups[g], k, meanings[e], in.Tally.Unit/unit.M2)
-			}
-		}
 	}
 	places := make([]places, n)
 	for e := range places {
@@ -199,16 +192,23 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 // unlisted sums the area of values of the k-th layer of a group that are in no class.
 func unlisted(zones []tally.Zone, k int, meanings map[float64]cover.Meaning, unit float64) map[float64]float64 {
 	sums := map[float64]tally.Extent{}
+	for v, m := range meanings {
+		if m.Kind == cover.Unlisted {
+			sums[v] = tally.Extent{}
+		}
+	}
+	out := map[float64]float64{}
+	if len(sums) == 0 { // mostly
+		return out
+	}
 	for _, z := range zones {
 		for i, v := range z.Values {
-			if meanings[v[k]].Kind == cover.Unlisted {
-				e := sums[v[k]]
+			if e, ok := sums[v[k]]; ok {
 				e.Add(z.Extents[i])
 				sums[v[k]] = e
 			}
 		}
 	}
-	out := map[float64]float64{}
 	for v, e := range sums {
 		out[v] = e.Area(unit)
 	}

@@ -254,11 +254,17 @@ func (c *Composition) CheckEdges(centre *Composition, b Bounds) Check {
 	most := 0.0
 	for i, z := range c.Zones {
 		worst, class := 0.0, ""
-		for k, r := range z.Rows {
-			if r.Kind != cover.Classified || k >= len(centre.Zones[i].Rows) {
+		other := map[string]float64{} // by code: without a legend, a class that only cut cells have is missing
+		for _, r := range centre.Zones[i].Rows {
+			if r.Kind == cover.Classified {
+				other[r.Code] = r.PctOfZone
+			}
+		}
+		for _, r := range z.Rows {
+			if r.Kind != cover.Classified {
 				continue
 			}
-			if d := math.Abs(r.PctOfZone - centre.Zones[i].Rows[k].PctOfZone); d > worst {
+			if d := math.Abs(r.PctOfZone - other[r.Code]); d > worst {
 				worst, class = d, r.Name
 			}
 		}

@@ -156,7 +156,7 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 	if note != "" {
 		r.note(note)
 	}
-	reader := m.source.NewReader()
+	reader := raster.Cached(m.source, 64<<20).NewReader() // points that lie in one block decode it once
 	var cells raster.Cells
 	var outside []string
 	for i, f := range placed.Features {

@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
-	"io"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -188,21 +186,16 @@ func writeChangeMap(ctx context.Context, c *cli.Command, path string, ch *accoun
 		pairs = append(pairs, p)
 	}
 	slices.SortFunc(pairs, func(a, b [2]int) int { return code(a[0], a[1]) - code(b[0], b[1]) })
-	err = writeFile(legendPath, func(w io.Writer) error {
-		out := csv.NewWriter(w)
-		out.Write([]string{"code", "name", "color", "group"})
-		for _, p := range pairs {
-			from, to := l.Classes[p[0]], l.Classes[p[1]]
-			name, groupName := from.Name+" to "+to.Name, "changed"
-			if p[0] == p[1] {
-				name, groupName = from.Name+", unchanged", "unchanged"
-			}
-			k := changeColor(l, p[0], p[1])
-			out.Write([]string{strconv.Itoa(code(p[0], p[1])), name, fmt.Sprintf("#%02x%02x%02x", k.R, k.G, k.B), groupName})
+	var lines [][]string
+	for _, p := range pairs {
+		from, to := l.Classes[p[0]], l.Classes[p[1]]
+		name, groupName := from.Name+" to "+to.Name, "changed"
+		if p[0] == p[1] {
+			name, groupName = from.Name+", unchanged", "unchanged"
 		}
-		out.Flush()
-		return out.Error()
-	})
+		lines = append(lines, []string{strconv.Itoa(code(p[0], p[1])), name, hexOf(changeColor(l, p[0], p[1])), groupName})
+	}
+	err = writeLegendLines(legendPath, lines)
 	if err == nil {
 		first, last := ch.Epochs[0], ch.Epochs[len(ch.Epochs)-1]
 		r.note(fmt.Sprintf("%s: what became of each cell from %s to %s; %s names its %d codes", path, first, last, legendPath, len(pairs)))

@@ -174,27 +174,33 @@ func writeLegend(c *cli.Command, path string, reports []*rasterReport, r *report
 	if err := checkNew(path, c.Bool("force")); err != nil {
 		return err
 	}
-	err := writeFile(path, func(w io.Writer) error {
-		out := csv.NewWriter(w)
-		lines := [][]string{{"code", "name", "color", "group"}}
-		for i, v := range classes {
-			name, color := v.Name, v.Color
-			if name == "" {
-				name = fmt.Sprintf("class %v", v.Value)
-			}
-			if len(p.header.Palette) == 0 && c.String("legend") == "" {
-				shade := cover.Shade(i)
-				color = fmt.Sprintf("#%02x%02x%02x", shade.R, shade.G, shade.B)
-			}
-			lines = append(lines, []string{fmt.Sprintf("%.0f", v.Value), name, color, ""})
+	var lines [][]string
+	for i, v := range classes {
+		name, color := v.Name, v.Color
+		if name == "" {
+			name = fmt.Sprintf("class %v", v.Value)
 		}
-		return out.WriteAll(lines)
-	})
+		if len(p.header.Palette) == 0 && c.String("legend") == "" {
+			color = hexOf(cover.Shade(i))
+		}
+		lines = append(lines, []string{fmt.Sprintf("%.0f", v.Value), name, color, ""})
+	}
+	err := writeLegendLines(path, lines)
 	if err == nil {
 		r.note(fmt.Sprintf("%s: %d classes; give them their names, and groups where you want them", path, len(classes)))
 	}
 	return err
 }
+
+// writeLegendLines writes a legend of lines of code, name, colour and group.
+func writeLegendLines(path string, lines [][]string) error {
+	return writeFile(path, func(w io.Writer) error {
+		return csv.NewWriter(w).WriteAll(append([][]string{{"code", "name", "color", "group"}}, lines...))
+	})
+}
+
+// hexOf is a colour as legends write it.
+func hexOf(k raster.Color) string { return fmt.Sprintf("#%02x%02x%02x", k.R, k.G, k.B) }
 
 // lookRaster gathers what is to be said of one raster.
 func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.Legend, r *reporter) (*rasterReport, error) {
@@ -457,7 +463,7 @@ func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *c
 		}
 		if class, ok := legend.Find(m.Code); ok && m.Kind == cover.Classified {
 			l.Name, l.color = class.Name, class.Color
-			l.Color = fmt.Sprintf("#%02x%02x%02x", class.Color.R, class.Color.G, class.Color.B)
+			l.Color = hexOf(class.Color)
 		}
 		out = append(out, l)
 	}
