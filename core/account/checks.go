@@ -140,112 +140,81 @@ func nominalCheck(trueSum, count, bound float64) Check {
 }
 
 // Check checks changes.
-func (c *Changes) Check(b Bounds) (out []Check) {
-	var balance, outline, inside, mapped, extents, pace, vanish, flicker, speckle []Finding
-	paced := false
+func (c *Changes) Check(b Bounds) []Check {
+	var balance, outline, inside, nodata, unlisted, flicker, speckle []Finding
+	pairs := pairChecks{bounds: b}
 	for _, p := range c.Pairs {
 		between := p.Epochs[0] + "–" + p.Epochs[1]
 		for i := range p.Zones {
 			z := &p.Zones[i]
-			at := func(v float64, text string) Finding {
-				return Finding{Epoch: between, ZoneID: z.ID, Value: v, Text: z.ID + " " + text}
-			}
 			for _, x := range p.Balances(z) {
 				got := x.Opening
 				got.Add(x.Additions)
 				if !got.Minus(x.Reductions).Same(x.Closing) {
-					balance = append(balance, at(0, x.Class.Name))
+					balance = append(balance, pairs.at(between, z.ID, 0, "%s", x.Class.Name))
 				}
-				if !p.Whole && x.Opening.IsZero() != x.Closing.IsZero() {
-					what := "vanishes"
-					if x.Opening.IsZero() {
-						what = "appears"
-					}
-					f := at(x.NetArea, fmt.Sprintf("%s %s %s", x.Class.Name, what, between))
-					f.Class = fmt.Sprint(x.Class.Code)
-					vanish = append(vanish, f)
+				if !p.Whole {
+					pairs.class(between, z.ID, Named{fmt.Sprint(x.Class.Code), x.Class.Name}, !x.Opening.IsZero(), !x.Closing.IsZero(), x.NetArea)
 				}
 			}
 			if p.Whole {
 				continue
 			}
 			if d := percent(z.Mapped+z.OnlyFirst+z.OnlySecond+z.Neither+z.Outside-z.Area, z.Area); math.Abs(d) > 1e-5 {
-				outline = append(outline, at(d, fmt.Sprintf("%.3g %%", d)))
+				outline = append(outline, pairs.at(between, z.ID, d, "%.3g %%", d))
 			}
 			if v := percent(z.Outside, z.Area); v > b["inside"] && p == c.Pairs[0] {
-				inside = append(inside, at(v, fmt.Sprintf("%.3g %%", v)))
+				inside = append(inside, pairs.at(between, z.ID, v, "%.3g %%", v))
 			}
-			if v := percent(z.OnlyFirst+z.OnlySecond, z.Area); v > b["mapped"] {
-				mapped = append(mapped, at(v, fmt.Sprintf("%.1f %% (%s)", v, between)))
+			if v := 100 - percent(z.Mapped, z.Area); v > b["nodata"] {
+				nodata = append(nodata, pairs.at(between, z.ID, v, "%.3g %% (%s)", v, between))
 			}
-			if v := percent(z.OnlySecond-z.OnlyFirst, z.Area); math.Abs(v) > b["extents"] {
-				extents = append(extents, at(v, fmt.Sprintf("%+.2f %% (%s)", v, between)))
-			}
+			pairs.ground(between, z.ID, z.OnlyFirst, z.OnlySecond, z.Area)
 			if !math.IsNaN(p.Years) {
-				paced = true
-				if v := z.Rate(p.Years); v > b["pace"] {
-					pace = append(pace, at(v, fmt.Sprintf("%.2f %% a year (%s)", v, between)))
-				}
-			}
-		}
-	}
-	var nodata, values []Finding
-	for _, p := range c.Pairs {
-		for i := range p.Zones {
-			z := &p.Zones[i]
-			if v := 100 - percent(z.Mapped, z.Area); v > b["nodata"] && !p.Whole {
-				nodata = append(nodata, Finding{Epoch: p.Epochs[0] + "–" + p.Epochs[1], ZoneID: z.ID, Value: v, Text: fmt.Sprintf("%s %.3g %% (%s–%s)", z.ID, v, p.Epochs[0], p.Epochs[1])})
+				pairs.rate(between, z.ID, "", z.Rate(p.Years))
 			}
 		}
 	}
 	for e, of := range c.Unlisted {
 		for _, v := range slices.Sorted(maps.Keys(of)) {
-			values = append(values, Finding{Epoch: c.Epochs[e], Class: fmt.Sprint(v), Value: of[v], Text: fmt.Sprintf("%v in %s (%.4g %s)", v, c.Epochs[e], of[v], c.Unit.Name)})
+			unlisted = append(unlisted, Finding{Epoch: c.Epochs[e], Class: fmt.Sprint(v), Value: of[v], Text: fmt.Sprintf("%v in %s (%.4g %s)", v, c.Epochs[e], of[v], c.Unit.Name)})
 		}
 	}
 	looked := false
 	for _, f := range c.Flips {
+		between := strings.Join(f.Epochs[:], "–")
 		for i, changed := range f.Changed {
+			z := c.Pairs[0].Zones[i].ID
 			if f.Lone != nil {
 				looked = true
 				if v := percent(f.Lone[i], changed); v > b["speckle"] {
-					z := c.Pairs[0].Zones[i].ID
-					speckle = append(speckle, Finding{Epoch: strings.Join(f.Epochs[:], "–"), ZoneID: z, Value: v,
-						Text: fmt.Sprintf("%s %.1f %% of what changed by %s", z, v, f.Epochs[1])})
+					speckle = append(speckle, pairs.at(between, z, v, "%.1f %% of what changed by %s", v, f.Epochs[1]))
 				}
 			}
 			if v := percent(f.Back[i], changed); v > b["flicker"] {
-				z := c.Pairs[0].Zones[i].ID
-				flicker = append(flicker, Finding{Epoch: strings.Join(f.Epochs[:], "–"), ZoneID: z, Value: v,
-					Text: fmt.Sprintf("%s %.1f %% of what changed by %s is back by %s", z, v, f.Epochs[1], f.Epochs[2])})
+				flicker = append(flicker, pairs.at(between, z, v, "%.1f %% of what changed by %s is back by %s", v, f.Epochs[1], f.Epochs[2]))
 			}
 		}
 	}
-	out = []Check{
+	mapped, extents, pace, vanish := pairs.checks("change", noDates)
+	flickers := judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker)
+	speckles := judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle)
+	if !looked {
+		speckles.Outcome, speckles.Text = NotMade, "it reads the rasters again: ask for it with --check-all"
+	}
+	if len(c.Flips) == 0 {
+		for _, k := range []*Check{&flickers, &speckles} {
+			k.Outcome, k.Text = NotMade, "it takes three epochs"
+		}
+	}
+	return []Check{
 		judge("balance", "opening + additions − reductions = closing for every class, to the last unit", "classes do not balance", balance),
 		judge("outline", "mapped and unmapped ground of each zone make the area of its outline", "the ground of zones differs from the area of the outline", outline),
 		judge("inside", "every zone lies in the rasters", "zones lie partly outside the rasters", inside),
-		judge("mapped", fmt.Sprintf("no more than %g %% of a zone is mapped in one epoch only", b["mapped"]), "ground that is mapped in one epoch only takes no part in the change", mapped),
-		judge("extents", "all epochs map as much ground in each zone", "what is mapped differs in extent between epochs", extents),
-		judge("pace", fmt.Sprintf("nowhere does more than %g %% of the ground change in a year", b["pace"]), "more ground changes in a year than is likely", pace),
-		judge("vanish", "no class vanishes from a zone or appears in one", "classes that vanish or appear", vanish),
-		judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker),
-	}
-	out = append(out, judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle),
+		mapped, extents, pace, vanish, flickers, speckles,
 		judge("nodata", fmt.Sprintf("at least %g %% of every zone is mapped by both epochs", 100-b["nodata"]), "zones of which both epochs map little", nodata),
-		judge("unlisted", "every value is in the legend", "values that are not in the legend and so not mapped", values))
-	if !paced {
-		out[5].Outcome, out[5].Text = NotMade, "the labels of the epochs are neither years nor dates"
+		judge("unlisted", "every value is in the legend", "values that are not in the legend and so not mapped", unlisted),
 	}
-	if !looked {
-		out[8].Outcome, out[8].Text = NotMade, "it reads the rasters again: ask for it with --check-all"
-	}
-	if len(c.Flips) == 0 {
-		for _, k := range []int{7, 8} {
-			out[k].Outcome, out[k].Text = NotMade, "it takes three epochs"
-		}
-	}
-	return out
 }
 
 // CheckEdges compares the extents of classes by exact shares with those by cell centres.
