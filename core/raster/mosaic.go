@@ -236,8 +236,7 @@ func (m *mosaic) joinPalettes(h *Header, j *Joined) {
 		}
 		for v := range min(len(p), len(h.Palette)) {
 			if p[v] != h.Palette[v] && p[v] != (Color{}) && h.Palette[v] != (Color{}) {
-				j.Warnings = append(j.Warnings, fmt.Sprintf("the value %d is #%02x%02x%02x in %s and #%02x%02x%02x in %s: check that both have the same legend",
-					v, h.Palette[v].R, h.Palette[v].G, h.Palette[v].B, named, p[v].R, p[v].G, p[v].B, s.header.Name))
+				j.Warnings = append(j.Warnings, fmt.Sprintf("the value %d is %v in %s and %v in %s: check that both have the same legend", v, h.Palette[v], named, p[v], s.header.Name))
 				return
 			}
 		}

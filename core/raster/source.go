@@ -1,7 +1,12 @@
 package raster
 
+import "fmt"
+
 // Color is a palette entry.
 type Color struct{ R, G, B uint8 }
+
+// String is the colour as #rrggbb.
+func (c Color) String() string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
 // Header is what a raster says of itself.
 type Header struct {

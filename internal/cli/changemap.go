@@ -193,7 +193,7 @@ func writeChangeMap(ctx context.Context, c *cli.Command, path string, ch *accoun
 		if p[0] == p[1] {
 			name, groupName = from.Name+", unchanged", "unchanged"
 		}
-		lines = append(lines, []string{strconv.Itoa(code(p[0], p[1])), name, hexOf(changeColor(l, p[0], p[1])), groupName})
+		lines = append(lines, []string{strconv.Itoa(code(p[0], p[1])), name, changeColor(l, p[0], p[1]).String(), groupName})
 	}
 	err = writeLegendLines(legendPath, lines)
 	if err == nil {

@@ -181,7 +181,7 @@ func writeLegend(c *cli.Command, path string, reports []*rasterReport, r *report
 			name = fmt.Sprintf("class %v", v.Value)
 		}
 		if len(p.header.Palette) == 0 && c.String("legend") == "" {
-			color = hexOf(cover.Shade(i))
+			color = cover.Shade(i).String()
 		}
 		lines = append(lines, []string{fmt.Sprintf("%.0f", v.Value), name, color, ""})
 	}
@@ -200,7 +200,6 @@ func writeLegendLines(path string, lines [][]string) error {
 }
 
 // hexOf is a colour as legends write it.
-func hexOf(k raster.Color) string { return fmt.Sprintf("#%02x%02x%02x", k.R, k.G, k.B) }
 
 // lookRaster gathers what is to be said of one raster.
 func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.Legend, r *reporter) (*rasterReport, error) {
@@ -463,7 +462,7 @@ func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *c
 		}
 		if class, ok := legend.Find(m.Code); ok && m.Kind == cover.Classified {
 			l.Name, l.color = class.Name, class.Color
-			l.Color = hexOf(class.Color)
+			l.Color = class.Color.String()
 		}
 		out = append(out, l)
 	}

@@ -1,0 +1,230 @@
+package book
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// Posting is one set of rows of an account: the extents of all zones at one epoch, or the change between two.
+type Posting struct {
+	ID        int64 // 0 until it is posted
+	Account   string
+	Kind      string // Extents or Change
+	From      string // first epoch of a change, "" for extents
+	Epoch     string // epoch of extents, last one of a change
+	ZoneSet   ZoneSet
+	Legend    Legend
+	Author    string
+	At        string // time of posting, RFC 3339 in UTC
+	Note      string
+	Program   string // version of the program that posted it
+	Command   string // what was run, with its parameters, as JSON
+	Unit      string // that the rows were made in
+	Inputs    []Input
+	Extents   []Extent
+	Moves     []Move
+	Content   string // SHA-256 of the rows with their zones and classes
+	RowCount  int
+	Replaces  int64 // the posting that this one supersedes, 0 for none
+	Checksum  string
+	Successor int64  // the posting that supersedes this one, 0 for none
+	Void      string // why it is void, "" when it is not
+}
+
+// Kinds of postings.
+const (
+	OfExtents = "extents"
+	OfChange  = "change"
+)
+
+// Current reports whether a posting counts.
+func (p *Posting) Current() bool { return p.Successor == 0 && p.Void == "" }
+
+// Period is the epoch, or the two.
+func (p *Posting) Period() string {
+	if p.Kind == OfChange {
+		return p.From + "–" + p.Epoch
+	}
+	return p.Epoch
+}
+
+// what tells a posting in a message.
+func (p *Posting) what() string {
+	epoch := p.Period()
+	if epoch == "" {
+		epoch = "no epoch"
+	}
+	return fmt.Sprintf("the %s of account %s for %s in zone set %s", p.Kind, p.Account, epoch, p.ZoneSet.Name)
+}
+
+// ZoneSet is a version of a set of zones.
+type ZoneSet struct {
+	ID      int64
+	Name    string
+	Version int
+	Zones   []Zone
+}
+
+// Zone is a zone of a set, and the larger unit that it lies in, if any.
+type Zone struct{ ID, Name, WithinID, WithinName string }
+
+// Legend is a version of a legend.
+type Legend struct {
+	ID      int64
+	Name    string
+	Version int
+	Classes []Class
+}
+
+// Class is a class of a legend. Color is #rrggbb or "".
+type Class struct{ Code, Name, Color, Group string }
+
+// Input is a file that rows were made from. Modified is RFC 3339 in UTC.
+type Input struct {
+	Role, Path string
+	Size       int64
+	Modified   string
+	SHA256     string
+}
+
+// Extent is the area of a class, or of one of the other kinds of ground, in a zone. Cells and Nominal (m²) are NaN where they are not known.
+type Extent struct {
+	Zone           int // in the zone set
+	Kind, Code     string
+	M2             float64
+	Cells, Nominal float64
+}
+
+// Move is the ground of a zone that is in one class at the first epoch and in another at the second. Codes are "" for ground that
+// an epoch does not map. Kind is ground, or outside.
+type Move struct {
+	Zone           int
+	Kind, From, To string
+	M2             float64
+}
+
+// digest is a checksum of texts, each with its length before it, so that no two lists of texts read the same.
+type digest struct{ hash.Hash }
+
+func newDigest(what string) digest {
+	d := digest{sha256.New()}
+	d.add("verdex", what, "1")
+	return d
+}
+
+func (d digest) add(texts ...string) {
+	var room [24]byte
+	for _, t := range texts {
+		b := strconv.AppendInt(room[:0], int64(len(t)), 10)
+		d.Write(append(b, ':'))
+		d.Write([]byte(t))
+		d.Write([]byte{'\n'})
+	}
+}
+
+func (d digest) number(v float64) {
+	if v == 0 {
+		v = 0 // one zero
+	}
+	if math.IsNaN(v) {
+		d.add("")
+		return
+	}
+	d.add(strconv.FormatFloat(v, 'g', -1, 64))
+}
+
+func (d digest) sum() string { return hex.EncodeToString(d.Sum(nil)) }
+
+func (l *Legend) digest() string {
+	d := newDigest("legend")
+	for _, c := range l.Classes {
+		d.add(c.Code, c.Name, c.Color, c.Group)
+	}
+	return d.sum()
+}
+
+func (z *ZoneSet) digest() string {
+	d := newDigest("zones")
+	for _, z := range z.Zones {
+		d.add(z.ID, z.Name, z.WithinID, z.WithinName)
+	}
+	return d.sum()
+}
+
+// digest is the checksum of the rows, with what zones and classes they are of.
+func (p *Posting) digest(zones, legend string) string {
+	d := newDigest("content")
+	d.add(p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name, zones, legend)
+	for i := range p.Extents {
+		e := &p.Extents[i]
+		d.add(strconv.Itoa(e.Zone), e.Kind, e.Code)
+		d.number(e.M2)
+		d.number(e.Cells)
+		d.number(e.Nominal)
+	}
+	for i := range p.Moves {
+		m := &p.Moves[i]
+		d.add(strconv.Itoa(m.Zone), m.Kind, m.From, m.To)
+		d.number(m.M2)
+	}
+	return d.sum()
+}
+
+// seal is the checksum of a posting: its content and its head.
+func (p *Posting) seal() string {
+	d := newDigest("posting")
+	d.add(fmt.Sprint(p.ID), p.Content, fmt.Sprint(p.RowCount), fmt.Sprint(p.Replaces), p.Author, p.At, p.Note, p.Program, p.Command, p.Unit)
+	for _, in := range p.Inputs {
+		d.add(in.Role, in.Path, fmt.Sprint(in.Size), in.Modified, in.SHA256)
+	}
+	return d.sum()
+}
+
+// event is an entry of the journal.
+type event struct {
+	number                           int64
+	what                             string // post or void
+	posting                          int64
+	author, at, why, checksum, chain string
+}
+
+// link is the checksum of an event and all before it.
+func (e *event) link(before string) string {
+	d := newDigest("event")
+	d.add(before, fmt.Sprint(e.number), e.what, fmt.Sprint(e.posting), e.author, e.at, e.why, e.checksum)
+	return d.sum()
+}
+
+// sort puts the rows in the order of their keys, which is that in which a book gives them back.
+func (p *Posting) sort() {
+	sortRows(p.Extents, func(e *Extent) (int, string) { return e.Zone, e.Kind + "\x00" + e.Code })
+	sortRows(p.Moves, func(m *Move) (int, string) { return m.Zone, m.Kind + "\x00" + m.From + "\x00" + m.To })
+}
+
+// check reports what is wrong with a posting that someone wants to make.
+func (p *Posting) check() error {
+	switch {
+	case strings.TrimSpace(p.Account) == "":
+		return fmt.Errorf("the account has no name: give it one with --account")
+	case p.Kind == OfExtents && len(p.Extents) == 0, p.Kind == OfChange && len(p.Moves) == 0:
+		return fmt.Errorf("%s: there are no rows to post", p.what())
+	case p.Kind == OfExtents && p.Epoch == "":
+		return fmt.Errorf("account %s: the extents have no epoch: give them one with --epoch", p.Account)
+	}
+	for _, e := range p.Extents {
+		if math.IsNaN(e.M2) || math.IsInf(e.M2, 0) {
+			return fmt.Errorf("%s: an area is no number", p.what())
+		}
+	}
+	for _, m := range p.Moves {
+		if math.IsNaN(m.M2) || math.IsInf(m.M2, 0) {
+			return fmt.Errorf("%s: an area is no number", p.what())
+		}
+	}
+	return nil
+}

@@ -1,0 +1,148 @@
+package book
+
+import (
+	"context"
+	"fmt"
+	"strings"
+)
+
+// Merged is what a merge has brought.
+type Merged struct {
+	Postings, Voids int // taken over
+	Known           int // postings that the book had already
+	GaveWay         []int64
+}
+
+// Merge takes all postings of another book over with their history: authors, times and inputs stay, numbers are given anew. A posting that
+// the book has already is recognised. Where both books hold other content for the same account, kind, epochs and zone set, the merge is
+// refused with ErrConflict, or the posting of this book gives way if supersede says so.
+func (b *Book) Merge(ctx context.Context, other *Book, author string, supersede bool) (m Merged, err error) {
+	err = b.write(ctx, func(tx *txn) error {
+		m = Merged{}
+		return other.read(ctx, func(q asker) error {
+			theirs, err := other.heads(ctx, q, "")
+			if err != nil {
+				return err
+			}
+			number := map[int64]int64{} // of theirs: in this book
+			ours := map[int64]bool{}    // brought by this merge
+			for _, p := range theirs {
+				if err := other.loadRows(ctx, q, p); err != nil {
+					return err
+				}
+				id, fresh, err := b.take(ctx, tx, p, number, author, other.Name)
+				if err != nil {
+					return err
+				}
+				number[p.ID], ours[id] = id, fresh
+				if fresh {
+					m.Postings++
+				} else {
+					m.Known++
+				}
+				p.Extents, p.Moves, p.ZoneSet.Zones, p.Legend.Classes = nil, nil, nil, nil
+			}
+			for _, p := range theirs {
+				if p.Void == "" {
+					continue
+				}
+				mine, err := b.heads(ctx, tx, "WHERE p.posting_id = ?", number[p.ID])
+				if err != nil {
+					return err
+				}
+				if len(mine) == 1 && mine[0].Void == "" && mine[0].Successor == 0 {
+					m.Voids++
+					if err := b.record(ctx, tx, event{what: "void", posting: mine[0].ID, author: author, at: now(), why: p.Void, checksum: mine[0].Checksum}); err != nil {
+						return err
+					}
+				}
+			}
+			if err := b.settle(ctx, tx, ours, author, other.Name, supersede, &m); err != nil {
+				return err
+			}
+			if m.Postings+m.Voids == 0 {
+				return errAlready
+			}
+			return nil
+		})
+	})
+	return m, err
+}
+
+// take takes over one posting of another book, unless this one has it, and gives its number here.
+func (b *Book) take(ctx context.Context, tx *txn, p *Posting, number map[int64]int64, author, from string) (id int64, fresh bool, err error) {
+	mine, err := b.heads(ctx, tx, "WHERE p.content_sha256 = ?", p.Content)
+	if err != nil {
+		return 0, false, err
+	}
+	for _, o := range mine {
+		same := o.Author == p.Author && o.At == p.At && o.Note == p.Note && o.Program == p.Program && o.Command == p.Command
+		if same || o.Current() && p.Current() {
+			return o.ID, false, nil
+		}
+	}
+	n := *p
+	if n.Replaces = number[p.Replaces]; n.Replaces != 0 {
+		before, err := b.heads(ctx, tx, "WHERE p.posting_id = ?", n.Replaces)
+		if err != nil {
+			return 0, false, err
+		}
+		if len(before) == 0 || before[0].Successor != 0 {
+			n.Replaces = 0 // another posting has taken its place here
+		}
+	}
+	if n.ZoneSet.ID, err = b.version(ctx, tx, "zone_set", n.ZoneSet.Name, n.ZoneSet.digest(), b.zonesInto(ctx, tx, n.ZoneSet.Zones)); err != nil {
+		return 0, false, err
+	}
+	if n.Legend.ID, err = b.version(ctx, tx, "legend", n.Legend.Name, n.Legend.digest(), b.classesInto(ctx, tx, n.Legend.Classes)); err != nil {
+		return 0, false, err
+	}
+	if n.ID, err = b.nextID(ctx, tx); err != nil {
+		return 0, false, err
+	}
+	n.Checksum = n.seal()
+	return n.ID, true, b.put(ctx, tx, &n, event{what: "post", author: author, at: now(), why: "merged from " + from})
+}
+
+// settle sees to it that one posting counts for each account, kind, epochs and zone set.
+func (b *Book) settle(ctx context.Context, tx *txn, ours map[int64]bool, author, from string, supersede bool, m *Merged) error {
+	list, err := b.heads(ctx, tx, "")
+	if err != nil {
+		return err
+	}
+	counts := map[string][]*Posting{}
+	var order []string
+	for _, p := range list {
+		if !p.Current() {
+			continue
+		}
+		k := strings.Join([]string{p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name}, "\x00")
+		if counts[k] == nil {
+			order = append(order, k)
+		}
+		counts[k] = append(counts[k], p)
+	}
+	var conflicts []string
+	for _, k := range order {
+		of := counts[k]
+		if len(of) < 2 {
+			continue
+		}
+		if !supersede {
+			conflicts = append(conflicts, fmt.Sprintf("%s (posting %d)", of[0].what(), of[0].ID))
+			continue
+		}
+		last := of[len(of)-1]
+		for _, p := range of[:len(of)-1] {
+			m.GaveWay = append(m.GaveWay, p.ID)
+			why := fmt.Sprintf("gave way to posting %d, merged from %s", last.ID, from)
+			if err := b.record(ctx, tx, event{what: "void", posting: p.ID, author: author, at: now(), why: why, checksum: p.Checksum}); err != nil {
+				return err
+			}
+		}
+	}
+	if len(conflicts) > 0 {
+		return fmt.Errorf("%s: %w by %s: %s: settle which one is right, or let those of %s take their place with --supersede", b.Name, ErrConflict, from, strings.Join(conflicts, "; "), from)
+	}
+	return nil
+}

@@ -1,0 +1,370 @@
+package book
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+)
+
+func sortRows[T any](rows []T, key func(*T) (int, string)) {
+	type keyed struct {
+		zone int
+		text string
+		row  T
+	}
+	all := make([]keyed, len(rows))
+	for i := range rows {
+		all[i].zone, all[i].text = key(&rows[i])
+		all[i].row = rows[i]
+	}
+	slices.SortStableFunc(all, func(a, b keyed) int { return cmp.Or(cmp.Compare(a.zone, b.zone), strings.Compare(a.text, b.text)) })
+	for i := range all {
+		rows[i] = all[i].row
+	}
+}
+
+// Outcome is what became of a posting.
+type Outcome struct {
+	ID         int64
+	Already    bool  // the book had the same content; ID is of that posting
+	Rounding   bool  // the same to within rounding
+	Superseded int64 // the posting that it took the place of, 0 for none
+}
+
+// ErrConflict says that a book holds other content for the same account, epoch and zone set.
+var ErrConflict = errors.New("other content is posted there")
+
+// Post enters postings, all or none. What the book holds already is recognised and not entered again; where it holds other content for the
+// same account, kind, epochs and zone set, that is superseded if supersede says so, and otherwise an error that wraps ErrConflict.
+func (b *Book) Post(ctx context.Context, list []*Posting, supersede bool) ([]Outcome, error) {
+	for _, p := range list {
+		if err := p.check(); err != nil {
+			return nil, err
+		}
+		p.sort()
+	}
+	var out []Outcome
+	err := b.write(ctx, func(tx *txn) error {
+		out = nil
+		fresh := false
+		for _, p := range list {
+			o, err := b.enter(ctx, tx, p, supersede)
+			if err != nil {
+				return err
+			}
+			out = append(out, o)
+			fresh = fresh || !o.Already
+		}
+		if !fresh {
+			return errAlready
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// enter enters one posting.
+func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (o Outcome, err error) {
+	if err := b.adopt(ctx, tx, p); err != nil {
+		return o, err
+	}
+	zones, legend := p.ZoneSet.digest(), p.Legend.digest()
+	p.Content = p.digest(zones, legend)
+	p.RowCount = len(p.Extents) + len(p.Moves)
+	old, err := b.currentOf(ctx, tx, p)
+	if err != nil {
+		return o, err
+	}
+	if old != nil {
+		same := old.Content == p.Content
+		if !same {
+			if err := b.loadRows(ctx, tx, old); err != nil {
+				return o, err
+			}
+			same = p.alike(old)
+			o.Rounding = same
+		}
+		if same {
+			o.ID, o.Already = old.ID, true
+			return o, nil
+		}
+		if !supersede {
+			return o, fmt.Errorf("%s: %w: posting %d by %s of %s holds %s%s: correct it with --supersede, or post to another account",
+				b.Name, ErrConflict, old.ID, old.Author, old.At, p.what(), Summary(Compare(old, p)))
+		}
+		p.Replaces, o.Superseded = old.ID, old.ID
+	}
+	if p.ZoneSet.ID, err = b.version(ctx, tx, "zone_set", p.ZoneSet.Name, zones, b.zonesInto(ctx, tx, p.ZoneSet.Zones)); err != nil {
+		return o, err
+	}
+	if p.Legend.ID, err = b.version(ctx, tx, "legend", p.Legend.Name, legend, b.classesInto(ctx, tx, p.Legend.Classes)); err != nil {
+		return o, err
+	}
+	if p.ID, err = b.nextID(ctx, tx); err != nil {
+		return o, err
+	}
+	if p.At == "" {
+		p.At = now()
+	}
+	if p.Program == "" {
+		p.Program = b.program
+	}
+	p.Checksum = p.seal()
+	o.ID = p.ID
+	return o, b.put(ctx, tx, p, event{what: "post", author: p.Author, at: p.At})
+}
+
+// zonesInto and classesInto fill a version that is new.
+func (b *Book) zonesInto(ctx context.Context, tx *txn, zones []Zone) func(id int64) error {
+	return func(id int64) error {
+		return b.putMany(ctx, tx, "zone", []string{"zone_set_id", "zone_no", "zone_id", "zone_name", "within_id", "within_name"}, len(zones), func(i int) []any {
+			z := zones[i]
+			return []any{id, i, z.ID, z.Name, z.WithinID, z.WithinName}
+		})
+	}
+}
+
+func (b *Book) classesInto(ctx context.Context, tx *txn, classes []Class) func(id int64) error {
+	return func(id int64) error {
+		return b.putMany(ctx, tx, "class", []string{"legend_id", "class_no", "class_code", "class_name", "color", "class_group"}, len(classes), func(i int) []any {
+			c := classes[i]
+			return []any{id, i, c.Code, c.Name, c.Color, c.Group}
+		})
+	}
+}
+
+func (b *Book) nextID(ctx context.Context, tx *txn) (id int64, err error) {
+	err = tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(posting_id), 0) + 1 FROM posting").Scan(&id)
+	return id, err
+}
+
+// put writes a posting that is complete, and its event.
+func (b *Book) put(ctx context.Context, tx *txn, p *Posting, e event) error {
+	var replaces any
+	if p.Replaces != 0 {
+		replaces = p.Replaces
+	}
+	_, err := tx.ExecContext(ctx, b.sql("INSERT INTO posting VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"), p.ID, p.Account, p.Kind, p.From, p.Epoch,
+		p.ZoneSet.ID, p.Legend.ID, p.Author, p.At, p.Note, p.Program, p.Command, p.Unit, p.RowCount, p.Content, replaces, p.Checksum)
+	if err != nil {
+		return err
+	}
+	err = b.putMany(ctx, tx, "input", []string{"posting_id", "input_no", "role", "path", "size", "modified_at", "sha256"}, len(p.Inputs), func(i int) []any {
+		in := p.Inputs[i]
+		return []any{p.ID, i, in.Role, in.Path, in.Size, in.Modified, in.SHA256}
+	})
+	if err != nil {
+		return err
+	}
+	err = b.putMany(ctx, tx, "extent", []string{"posting_id", "zone_no", "kind", "class_code", "area_m2", "cells", "nominal_m2"}, len(p.Extents), func(i int) []any {
+		e := &p.Extents[i]
+		return []any{p.ID, e.Zone, e.Kind, e.Code, e.M2, orNull(e.Cells), orNull(e.Nominal)}
+	})
+	if err != nil {
+		return err
+	}
+	err = b.putMany(ctx, tx, "transition", []string{"posting_id", "zone_no", "kind", "from_code", "to_code", "area_m2"}, len(p.Moves), func(i int) []any {
+		m := &p.Moves[i]
+		return []any{p.ID, m.Zone, m.Kind, m.From, m.To, m.M2}
+	})
+	if err != nil {
+		return err
+	}
+	e.posting, e.checksum = p.ID, p.Checksum
+	return b.record(ctx, tx, e)
+}
+
+// record adds an event to the journal.
+func (b *Book) record(ctx context.Context, tx *txn, e event) error {
+	var before string
+	err := tx.QueryRowContext(ctx, "SELECT event_no, chain FROM journal ORDER BY event_no DESC LIMIT 1").Scan(&e.number, &before)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	e.number++
+	e.chain = e.link(before)
+	_, err = tx.ExecContext(ctx, b.sql("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)"), e.number, e.what, e.posting, e.author, e.at, e.why, e.checksum, e.chain)
+	return err
+}
+
+// version finds the version of a legend or zone set with this content, or makes the next one.
+func (b *Book) version(ctx context.Context, tx *txn, table, name, sum string, fill func(id int64) error) (id int64, err error) {
+	err = tx.QueryRowContext(ctx, b.sql("SELECT "+table+"_id FROM "+table+" WHERE name = ? AND sha256 = ?"), name, sum).Scan(&id)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return id, err
+	}
+	var number int
+	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX("+table+"_id), 0) + 1 FROM "+table).Scan(&id); err != nil {
+		return 0, err
+	}
+	if err := tx.QueryRowContext(ctx, b.sql("SELECT COALESCE(MAX(version), 0) + 1 FROM "+table+" WHERE name = ?"), name).Scan(&number); err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO "+table+" VALUES (?, ?, ?, ?)"), id, name, number, sum); err != nil {
+		return 0, err
+	}
+	return id, fill(id)
+}
+
+// adopt gives a posting that was made of bare tables the zone set and legend of its account, where they say the same.
+func (b *Book) adopt(ctx context.Context, tx *txn, p *Posting) error {
+	if p.ZoneSet.Name != "" && p.Legend.Name != "" {
+		return nil
+	}
+	var zones, legend int64
+	err := tx.QueryRowContext(ctx, b.sql("SELECT zone_set_id, legend_id FROM posting WHERE account = ? ORDER BY posting_id DESC LIMIT 1"), p.Account).Scan(&zones, &legend)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	if err == nil && p.ZoneSet.Name == "" {
+		old, err := b.zoneSet(ctx, tx, zones)
+		if err != nil {
+			return err
+		}
+		if slices.EqualFunc(old.Zones, p.ZoneSet.Zones, func(a, c Zone) bool { return a.ID == c.ID && a.Name == c.Name }) {
+			p.ZoneSet = old
+		}
+	}
+	if err == nil && p.Legend.Name == "" {
+		old, err := b.legend(ctx, tx, legend)
+		if err != nil {
+			return err
+		}
+		known := map[string]string{}
+		for _, c := range old.Classes {
+			known[c.Code] = c.Name
+		}
+		if !slices.ContainsFunc(p.Legend.Classes, func(c Class) bool { name, ok := known[c.Code]; return !ok || name != c.Name }) {
+			p.Legend = old
+		}
+	}
+	if p.ZoneSet.Name == "" {
+		p.ZoneSet.Name = "zones"
+	}
+	if p.Legend.Name == "" {
+		p.Legend.Name = "classes of " + p.Account
+	}
+	return nil
+}
+
+// rounding is the part of a zone by which numbers that are the same may differ after having gone through another unit.
+const rounding = 1e-11
+
+// alike reports whether the rows of two postings say the same to within rounding.
+func (p *Posting) alike(o *Posting) bool {
+	if p.Legend.digest() != o.Legend.digest() || p.ZoneSet.digest() != o.ZoneSet.digest() || len(p.Extents) != len(o.Extents) || len(p.Moves) != len(o.Moves) {
+		return false
+	}
+	whole := make([]float64, len(p.ZoneSet.Zones))
+	for _, e := range p.Extents {
+		whole[e.Zone] += math.Abs(e.M2)
+	}
+	for _, m := range p.Moves {
+		whole[m.Zone] += math.Abs(m.M2)
+	}
+	near := func(zone int, a, c float64) bool { return math.Abs(a-c) <= rounding*whole[zone] }
+	for i, e := range p.Extents {
+		f := o.Extents[i]
+		if e.Zone != f.Zone || e.Kind != f.Kind || e.Code != f.Code || !near(e.Zone, e.M2, f.M2) {
+			return false
+		}
+	}
+	for i, m := range p.Moves {
+		n := o.Moves[i]
+		if m.Zone != n.Zone || m.Kind != n.Kind || m.From != n.From || m.To != n.To || !near(m.Zone, m.M2, n.M2) {
+			return false
+		}
+	}
+	return true
+}
+
+// Void declares a posting void. Its rows stay in the book; a posting that it superseded stays superseded.
+func (b *Book) Void(ctx context.Context, id int64, author, why string) (*Posting, error) {
+	if strings.TrimSpace(why) == "" {
+		return nil, errors.New("it must be said why a posting is void: give --why")
+	}
+	var p *Posting
+	err := b.write(ctx, func(tx *txn) error {
+		list, err := b.heads(ctx, tx, "WHERE p.posting_id = ?", id)
+		if err != nil {
+			return err
+		}
+		switch {
+		case len(list) == 0:
+			return fmt.Errorf("%s: there is no posting %d: verdex book history tells them all", b.Name, id)
+		case list[0].Void != "":
+			return fmt.Errorf("%s: posting %d is void already (%s)", b.Name, id, list[0].Void)
+		case list[0].Successor != 0:
+			return fmt.Errorf("%s: posting %d is superseded by posting %d, and counts no more: void that one if it is wrong", b.Name, id, list[0].Successor)
+		}
+		p = list[0]
+		return b.record(ctx, tx, event{what: "void", posting: id, author: author, at: now(), why: why, checksum: p.Checksum})
+	})
+	return p, err
+}
+
+func orNull(v float64) any {
+	if math.IsNaN(v) {
+		return nil
+	}
+	return v
+}
+
+// putMany inserts n rows: by COPY into PostgreSQL, many in a statement into SQLite.
+func (b *Book) putMany(ctx context.Context, tx *txn, table string, columns []string, n int, row func(i int) []any) error {
+	if n == 0 {
+		return nil
+	}
+	if b.postgres && n > 50 {
+		return b.copyIn(ctx, tx, table, columns, n, row)
+	}
+	const atOnce = 120
+	group := "(?" + strings.Repeat(", ?", len(columns)-1) + ")"
+	head := "INSERT INTO " + table + " (" + strings.Join(columns, ", ") + ") VALUES "
+	var many *sql.Stmt
+	args := make([]any, 0, atOnce*len(columns))
+	for i := 0; i < n; {
+		take := min(atOnce, n-i)
+		args = args[:0]
+		for k := range take {
+			args = append(args, row(i+k)...)
+		}
+		i += take
+		if take < atOnce {
+			if _, err := tx.ExecContext(ctx, b.sql(head+group+strings.Repeat(", "+group, take-1)), args...); err != nil {
+				return err
+			}
+			continue
+		}
+		if many == nil {
+			var err error
+			if many, err = tx.PrepareContext(ctx, b.sql(head+group+strings.Repeat(", "+group, atOnce-1))); err != nil {
+				return err
+			}
+			defer many.Close()
+		}
+		if _, err := many.ExecContext(ctx, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// copyIn streams rows into a table of PostgreSQL, over the connection of the transaction.
+func (b *Book) copyIn(ctx context.Context, tx *txn, table string, columns []string, n int, row func(i int) []any) error {
+	return tx.conn.Raw(func(driver any) error {
+		_, err := driver.(*stdlib.Conn).Conn().CopyFrom(ctx, pgx.Identifier{table}, columns, pgx.CopyFromSlice(n, func(i int) ([]any, error) { return row(i), nil }))
+		return err
+	})
+}

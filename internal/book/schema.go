@@ -1,0 +1,345 @@
+package book
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// migrations bring a book from one schema to the next; the n-th leads to schema n+1. Both databases take the same text,
+// in which $ stands at the end of tables that SQLite keeps in the order of their key. A migration that
+// has been released is never changed: a change is a further one.
+var migrations = []string{tables, views}
+
+// Schema is the schema that this program writes.
+var Schema = len(migrations)
+
+// tables are what is kept. Nothing in them but the one row of book is ever changed: guards (see guard) refuse it.
+const tables = `
+CREATE TABLE book (book_id TEXT NOT NULL, schema_version BIGINT NOT NULL, created_at TEXT NOT NULL, program TEXT NOT NULL);
+
+CREATE TABLE legend (legend_id BIGINT PRIMARY KEY, name TEXT NOT NULL, version BIGINT NOT NULL, sha256 TEXT NOT NULL,
+  UNIQUE (name, version), UNIQUE (name, sha256));
+CREATE TABLE class (legend_id BIGINT NOT NULL REFERENCES legend, class_no BIGINT NOT NULL, class_code TEXT NOT NULL, class_name TEXT NOT NULL,
+  color TEXT NOT NULL, class_group TEXT NOT NULL, PRIMARY KEY (legend_id, class_no), UNIQUE (legend_id, class_code)) $;
+
+CREATE TABLE zone_set (zone_set_id BIGINT PRIMARY KEY, name TEXT NOT NULL, version BIGINT NOT NULL, sha256 TEXT NOT NULL,
+  UNIQUE (name, version), UNIQUE (name, sha256));
+CREATE TABLE zone (zone_set_id BIGINT NOT NULL REFERENCES zone_set, zone_no BIGINT NOT NULL, zone_id TEXT NOT NULL, zone_name TEXT NOT NULL,
+  within_id TEXT NOT NULL, within_name TEXT NOT NULL, PRIMARY KEY (zone_set_id, zone_no), UNIQUE (zone_set_id, zone_id)) $;
+
+CREATE TABLE posting (posting_id BIGINT PRIMARY KEY, account TEXT NOT NULL, kind TEXT NOT NULL CHECK (kind IN ('extents', 'change')),
+  from_epoch TEXT NOT NULL, epoch TEXT NOT NULL, zone_set_id BIGINT NOT NULL REFERENCES zone_set, legend_id BIGINT NOT NULL REFERENCES legend,
+  author TEXT NOT NULL, posted_at TEXT NOT NULL, note TEXT NOT NULL, program TEXT NOT NULL, parameters TEXT NOT NULL, unit TEXT NOT NULL,
+  row_count BIGINT NOT NULL, content_sha256 TEXT NOT NULL, supersedes BIGINT REFERENCES posting, checksum TEXT NOT NULL);
+CREATE INDEX posting_by_account ON posting (account, kind, epoch);
+CREATE UNIQUE INDEX posting_by_superseded ON posting (supersedes);
+CREATE TABLE input (posting_id BIGINT NOT NULL REFERENCES posting, input_no BIGINT NOT NULL, role TEXT NOT NULL, path TEXT NOT NULL,
+  size BIGINT NOT NULL, modified_at TEXT NOT NULL, sha256 TEXT NOT NULL, PRIMARY KEY (posting_id, input_no)) $;
+
+CREATE TABLE extent (posting_id BIGINT NOT NULL REFERENCES posting, zone_no BIGINT NOT NULL, kind TEXT NOT NULL CHECK (kind IN ('class', 'nodata', 'unlisted', 'outside')),
+  class_code TEXT NOT NULL, area_m2 DOUBLE PRECISION NOT NULL, cells DOUBLE PRECISION, nominal_m2 DOUBLE PRECISION,
+  PRIMARY KEY (posting_id, zone_no, kind, class_code)) $;
+CREATE TABLE transition (posting_id BIGINT NOT NULL REFERENCES posting, zone_no BIGINT NOT NULL, kind TEXT NOT NULL CHECK (kind IN ('ground', 'outside')),
+  from_code TEXT NOT NULL, to_code TEXT NOT NULL, area_m2 DOUBLE PRECISION NOT NULL,
+  PRIMARY KEY (posting_id, zone_no, kind, from_code, to_code)) $;
+
+CREATE TABLE journal (event_no BIGINT PRIMARY KEY, event TEXT NOT NULL CHECK (event IN ('post', 'void')), posting_id BIGINT NOT NULL REFERENCES posting,
+  author TEXT NOT NULL, happened_at TEXT NOT NULL, why TEXT NOT NULL, checksum TEXT NOT NULL, chain TEXT NOT NULL);
+CREATE INDEX journal_by_posting ON journal (posting_id);
+`
+
+// kept are the tables that are only ever added to.
+var kept = []string{"legend", "class", "zone_set", "zone", "posting", "input", "extent", "transition", "journal"}
+
+// views are for people who come with SQL.
+const views = `
+CREATE VIEW current_postings AS
+SELECT p.posting_id, p.account, p.kind, p.from_epoch, p.epoch, z.name AS zone_set, z.version AS zone_set_version, l.name AS legend, l.version AS legend_version,
+  p.author, p.posted_at, p.note, p.zone_set_id, p.legend_id
+FROM posting p JOIN zone_set z ON z.zone_set_id = p.zone_set_id JOIN legend l ON l.legend_id = p.legend_id
+WHERE NOT EXISTS (SELECT 1 FROM journal j WHERE j.posting_id = p.posting_id AND j.event = 'void')
+  AND NOT EXISTS (SELECT 1 FROM posting n WHERE n.supersedes = p.posting_id);
+
+CREATE VIEW current_extents AS
+SELECT p.account, p.epoch, p.zone_set, z.zone_id, z.zone_name, e.kind, e.class_code,
+  CASE e.kind WHEN 'class' THEN c.class_name WHEN 'nodata' THEN 'no data' WHEN 'outside' THEN 'outside the raster' ELSE 'not in the legend' END AS class_name,
+  e.area_m2, e.area_m2 / 10000.0 AS area_ha, p.posting_id
+FROM current_postings p
+JOIN extent e ON e.posting_id = p.posting_id
+JOIN zone z ON z.zone_set_id = p.zone_set_id AND z.zone_no = e.zone_no
+LEFT JOIN class c ON c.legend_id = p.legend_id AND c.class_code = e.class_code AND e.kind = 'class'
+WHERE p.kind = 'extents';
+
+CREATE VIEW compositions AS
+SELECT account, epoch, zone_set, zone_id, zone_name, class_code, class_name, area_ha,
+  100.0 * area_m2 / NULLIF(SUM(area_m2) OVER (PARTITION BY posting_id, zone_id), 0) AS pct_of_zone,
+  CASE WHEN kind = 'class' THEN 100.0 * area_m2 / NULLIF(SUM(CASE WHEN kind = 'class' THEN area_m2 ELSE 0 END) OVER (PARTITION BY posting_id, zone_id), 0) END AS pct_of_classified,
+  kind
+FROM current_extents;
+
+CREATE VIEW change_matrices AS
+SELECT p.account, p.from_epoch, p.epoch AS to_epoch, p.zone_set, z.zone_id, z.zone_name, t.kind,
+  t.from_code, COALESCE(f.class_name, CASE t.kind WHEN 'outside' THEN 'outside' ELSE 'not mapped' END) AS from_name,
+  t.to_code, COALESCE(g.class_name, CASE t.kind WHEN 'outside' THEN 'outside' ELSE 'not mapped' END) AS to_name,
+  t.area_m2, t.area_m2 / 10000.0 AS area_ha, p.posting_id
+FROM current_postings p
+JOIN transition t ON t.posting_id = p.posting_id
+JOIN zone z ON z.zone_set_id = p.zone_set_id AND z.zone_no = t.zone_no
+LEFT JOIN class f ON f.legend_id = p.legend_id AND f.class_code = t.from_code
+LEFT JOIN class g ON g.legend_id = p.legend_id AND g.class_code = t.to_code
+WHERE p.kind = 'change';
+
+CREATE VIEW extent_accounts AS
+SELECT account, from_epoch, to_epoch, zone_set, zone_id, zone_name, class_code, MAX(class_name) AS class_name,
+  SUM(opening) / 10000.0 AS opening_ha, SUM(additions) / 10000.0 AS additions_ha, SUM(reductions) / 10000.0 AS reductions_ha,
+  (SUM(additions) - SUM(reductions)) / 10000.0 AS net_change_ha, SUM(closing) / 10000.0 AS closing_ha
+FROM (
+  SELECT account, from_epoch, to_epoch, zone_set, zone_id, zone_name, posting_id, from_code AS class_code, from_name AS class_name,
+    area_m2 AS opening, 0.0 AS additions, CASE WHEN from_code = to_code THEN 0.0 ELSE area_m2 END AS reductions, 0.0 AS closing
+  FROM change_matrices WHERE from_code <> '' AND to_code <> ''
+  UNION ALL
+  SELECT account, from_epoch, to_epoch, zone_set, zone_id, zone_name, posting_id, to_code, to_name,
+    0.0, CASE WHEN from_code = to_code THEN 0.0 ELSE area_m2 END, 0.0, area_m2
+  FROM change_matrices WHERE from_code <> '' AND to_code <> ''
+) AS sides
+GROUP BY account, from_epoch, to_epoch, zone_set, zone_id, zone_name, posting_id, class_code;
+`
+
+// comments explain the views; PostgreSQL keeps them with the views.
+var comments = map[string]string{
+	"current_postings": "The postings that count: neither superseded by a later one nor void.",
+	"current_extents":  "Area of each class (kind class), of ground without data (nodata), with values of no class (unlisted) and outside the raster, in each zone at each epoch.",
+	"compositions":     "Extents in percent: of the zone, and of what is classified in it.",
+	"change_matrices":  "Area that each zone has in one class at one epoch and in another at the next; codes are empty for ground that an epoch does not map.",
+	"extent_accounts":  "opening + additions - reductions = closing, for each class on the ground that both epochs map, in hectares.",
+}
+
+// guards are statements that make a database refuse changes to what is kept.
+func (b *Book) guards() []string {
+	if !b.postgres {
+		var out []string
+		for _, t := range kept {
+			for _, act := range []string{"UPDATE", "DELETE"} {
+				out = append(out, fmt.Sprintf("CREATE TRIGGER keep_%s_%s BEFORE %s ON %s BEGIN SELECT RAISE(ABORT, 'a book is only ever added to'); END", t, strings.ToLower(act), act, t))
+			}
+		}
+		return out
+	}
+	out := []string{"CREATE FUNCTION refuse_change() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'a book is only ever added to'; END $$"}
+	for _, t := range kept {
+		out = append(out, fmt.Sprintf("CREATE TRIGGER keep_%s BEFORE UPDATE OR DELETE OR TRUNCATE ON %s FOR EACH STATEMENT EXECUTE FUNCTION refuse_change()", t, t))
+	}
+	return out
+}
+
+// step takes a book from schema n to n+1.
+func (b *Book) step(ctx context.Context, tx *sql.Tx, n int) error {
+	text := migrations[n]
+	if b.postgres {
+		text = strings.ReplaceAll(text, ") $;", ");")
+	} else {
+		text = strings.ReplaceAll(text, ") $;", ") WITHOUT ROWID;")
+	}
+	statements := strings.Split(strings.TrimSpace(text), ";\n")
+	switch n {
+	case 0:
+		statements = append(statements, b.guards()...)
+	case 1:
+		if b.postgres {
+			for view, text := range comments {
+				statements = append(statements, fmt.Sprintf("COMMENT ON VIEW %s IS '%s'", view, text))
+			}
+		}
+	}
+	for _, s := range statements {
+		if s = strings.TrimSuffix(strings.TrimSpace(s), ";"); s == "" {
+			continue
+		}
+		if !b.postgres { // a view keeps what stands in it
+			for view, text := range comments {
+				s = strings.Replace(s, "CREATE VIEW "+view+" AS\n", "CREATE VIEW "+view+" AS -- "+text+"\n", 1)
+			}
+		}
+		if _, err := tx.ExecContext(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Create makes a new book. A file or schema that exists is refused.
+func Create(ctx context.Context, where string, o Options) error {
+	if IsPostgres(where) {
+		return createSchema(ctx, where, o)
+	}
+	if info, err := os.Stat(where); err == nil {
+		if info.IsDir() {
+			return fmt.Errorf("%s: it is a folder: name a file in it", where)
+		}
+		return fmt.Errorf("%s: it exists already: choose another name", where)
+	}
+	f, err := os.CreateTemp(filepath.Dir(where), ".verdex-*")
+	if err != nil {
+		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", where, err)
+	}
+	f.Close()
+	defer os.Remove(f.Name())
+	b := &Book{Name: where, wait: DefaultWait, program: o.Program}
+	if b.db, err = openSQLite(f.Name(), "rwc", b.wait); err != nil {
+		return err
+	}
+	_, err = b.db.ExecContext(ctx, fmt.Sprintf("PRAGMA page_size = 8192; PRAGMA application_id = %d", application))
+	if err == nil {
+		err = b.begin(ctx)
+	}
+	if e := b.db.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Chmod(f.Name(), 0o644)
+	}
+	if err != nil {
+		return b.explain(err)
+	}
+	return linkNew(f.Name(), where)
+}
+
+// linkNew gives a file its name unless that is taken, even by someone who takes it now.
+func linkNew(from, to string) error {
+	if err := os.Link(from, to); err == nil {
+		return nil
+	} else if os.IsExist(err) {
+		return fmt.Errorf("%s: it exists already: choose another name", to)
+	}
+	return os.Rename(from, to) // there are file systems without links
+}
+
+// begin makes the tables of an empty database.
+func (b *Book) begin(ctx context.Context) error {
+	tx, err := b.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }() // without effect after Commit
+	for n := range migrations {
+		if err := b.step(ctx, tx, n); err != nil {
+			return err
+		}
+	}
+	id := make([]byte, 16)
+	if _, err := rand.Read(id); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO book VALUES (?, ?, ?, ?)"), hex.EncodeToString(id), Schema, now(), b.program); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// createSchema makes a book in a PostgreSQL database.
+func createSchema(ctx context.Context, where string, o Options) error {
+	b := &Book{Name: NameOf(where), wait: DefaultWait, program: o.Program, postgres: true}
+	if err := b.connect(ctx, where); err != nil {
+		return err
+	}
+	defer b.Close()
+	var schema string
+	var taken bool
+	err := b.db.QueryRowContext(ctx, "SELECT trim('\"' from current_setting('search_path'))").Scan(&schema)
+	if err == nil {
+		err = b.db.QueryRowContext(ctx, "SELECT to_regclass('posting') IS NOT NULL").Scan(&taken)
+	}
+	if err != nil {
+		return b.explain(err)
+	}
+	if taken {
+		return fmt.Errorf("%s: there is a book already: use it, or add ?search_path=NAME to the address for one in another schema", b.Name)
+	}
+	if _, err = b.db.ExecContext(ctx, `CREATE SCHEMA IF NOT EXISTS "`+strings.ReplaceAll(schema, `"`, `""`)+`"`); err == nil {
+		err = b.begin(ctx)
+	}
+	return b.explain(err)
+}
+
+// migrate checks the schema of a book and brings an older one up to date, after a backup.
+func (b *Book) migrate(ctx context.Context, where string) error {
+	var have int
+	if b.postgres {
+		var there bool
+		if err := b.db.QueryRowContext(ctx, "SELECT to_regclass('book') IS NOT NULL").Scan(&there); err != nil {
+			return b.explain(err)
+		}
+		if !there {
+			return fmt.Errorf("%s: there is no book in the database: make one with verdex book create", b.Name)
+		}
+	}
+	if err := b.db.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&have); err != nil {
+		return b.explain(err)
+	}
+	switch {
+	case have == Schema:
+		return nil
+	case have > Schema:
+		return fmt.Errorf("%s: the book has schema %d, which is newer than this program knows (%d): use a newer Verdex", b.Name, have, Schema)
+	case b.readOnly:
+		return fmt.Errorf("%s: the book has the older schema %d and cannot be written to: let someone who may write open it once", b.Name, have)
+	}
+	backup, err := b.backup(ctx, where, have)
+	if err != nil {
+		return b.explain(err)
+	}
+	err = b.write(ctx, func(tx *txn) error {
+		var now int
+		if err := tx.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&now); err != nil {
+			return err
+		}
+		if now != have {
+			return errAlready // someone else has done it
+		}
+		for n := have; n < Schema; n++ {
+			if err := b.step(ctx, tx.Tx, n); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, b.sql("UPDATE book SET schema_version = ?"), Schema)
+		return err
+	})
+	if err == nil {
+		b.Migrated = fmt.Sprintf("%s: the book had schema %d and has %d now; as it was it is kept in %s", b.Name, have, Schema, backup)
+	}
+	return err
+}
+
+// backup copies a book as it is: a file beside it, or tables in a schema of their own.
+func (b *Book) backup(ctx context.Context, where string, have int) (string, error) {
+	stamp := time.Now().UTC().Format("20060102150405.000000000")
+	if !b.postgres {
+		name := fmt.Sprintf("%s.schema%d-%s", where, have, stamp)
+		_, err := b.db.ExecContext(ctx, "VACUUM INTO ?", name)
+		return name, err
+	}
+	name := fmt.Sprintf("verdex_schema%d_%s", have, strings.ReplaceAll(stamp, ".", "_"))
+	tx, err := b.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead})
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.ExecContext(ctx, "CREATE SCHEMA "+name); err != nil {
+		return "", err
+	}
+	for _, t := range append([]string{"book"}, kept...) {
+		if _, err := tx.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s.%s AS TABLE %s", name, t, t)); err != nil {
+			return "", err
+		}
+	}
+	return "the schema " + name, tx.Commit()
+}
+
+func now() string { return time.Now().UTC().Format(time.RFC3339) }

@@ -1,0 +1,290 @@
+package book
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+)
+
+// Report is what Verify found.
+type Report struct {
+	Postings, Events, Rows int
+	Fingerprint            string   // of all that the book holds: the chain of the last event
+	Damage                 []string // what has been changed, added or removed behind the book's back
+	Imbalance              []string // what does not balance
+}
+
+// Verify recomputes every checksum and balance. Known is a fingerprint from an earlier time, which the book must still contain, or "".
+func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
+	r := &Report{}
+	damaged := func(format string, args ...any) { r.Damage = append(r.Damage, fmt.Sprintf(format, args...)) }
+	err := b.read(ctx, func(q asker) error {
+		if !b.postgres {
+			if err := b.rowsOf(ctx, q, func(rows *sql.Rows) error {
+				var text string
+				err := rows.Scan(&text)
+				if err == nil && text != "ok" {
+					damaged("the file: %s", text)
+				}
+				return err
+			}, "PRAGMA integrity_check(20)"); err != nil {
+				return err
+			}
+		}
+		if err := b.verifyVersions(ctx, q, damaged); err != nil {
+			return err
+		}
+		list, err := b.heads(ctx, q, "")
+		if err != nil {
+			return err
+		}
+		var stored int
+		if err := q.QueryRowContext(ctx, "SELECT COUNT(*) FROM posting").Scan(&stored); err != nil {
+			return err
+		}
+		if stored != len(list) {
+			damaged("%d posting(s) lost their zone set or legend", stored-len(list))
+		}
+		r.Postings = len(list)
+		sums := map[int64]string{}
+		slices.SortStableFunc(list, func(a, b *Posting) int { return strings.Compare(a.Account, b.Account) })
+		var of *sides // of the account at hand
+		for i, p := range list {
+			if i == 0 || p.Account != list[i-1].Account {
+				r.Imbalance = append(r.Imbalance, of.compare()...)
+				of = &sides{by: map[sideKey]float64{}}
+			}
+			if err := b.loadRows(ctx, q, p); err != nil {
+				return err
+			}
+			r.Rows += len(p.Extents) + len(p.Moves)
+			sums[p.ID] = p.Checksum
+			for _, text := range p.faults() {
+				damaged("posting %d (%s): %s", p.ID, p.what(), text)
+			}
+			if p.Current() {
+				of.add(p)
+			}
+			p.Extents, p.Moves = nil, nil
+		}
+		if err := b.verifyJournal(ctx, q, r, sums, known, damaged); err != nil {
+			return err
+		}
+		for _, table := range []string{"input", "extent", "transition"} {
+			var n int
+			if err := q.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table+" t WHERE NOT EXISTS (SELECT 1 FROM posting p WHERE p.posting_id = t.posting_id)").Scan(&n); err != nil {
+				return err
+			}
+			if n > 0 {
+				damaged("%d row(s) of the table %s belong to no posting", n, table)
+			}
+		}
+		r.Imbalance = append(r.Imbalance, of.compare()...)
+		return nil
+	})
+	return r, err
+}
+
+// faults are what is wrong with a posting as it was read.
+func (p *Posting) faults() (out []string) {
+	for _, e := range p.Extents {
+		if e.Zone < 0 || e.Zone >= len(p.ZoneSet.Zones) {
+			return []string{"a row is of a zone that the zone set does not have"}
+		}
+	}
+	for _, m := range p.Moves {
+		if m.Zone < 0 || m.Zone >= len(p.ZoneSet.Zones) {
+			return []string{"a row is of a zone that the zone set does not have"}
+		}
+	}
+	if n := len(p.Extents) + len(p.Moves); n != p.RowCount {
+		out = append(out, fmt.Sprintf("it has %d rows, but %d were posted", n, p.RowCount))
+	}
+	if p.digest(p.ZoneSet.digest(), p.Legend.digest()) != p.Content {
+		out = append(out, "its rows, zones or classes are not those that were posted")
+	}
+	if p.seal() != p.Checksum {
+		out = append(out, "its head or its inputs are not those that were posted")
+	}
+	return out
+}
+
+// verifyVersions recomputes the checksums of legends and zone sets.
+func (b *Book) verifyVersions(ctx context.Context, q asker, damaged func(string, ...any)) error {
+	for _, table := range []string{"zone_set", "legend"} {
+		sums := map[int64]string{}
+		err := b.rowsOf(ctx, q, func(r *sql.Rows) error {
+			var id int64
+			var sum string
+			err := r.Scan(&id, &sum)
+			sums[id] = sum
+			return err
+		}, "SELECT "+table+"_id, sha256 FROM "+table)
+		if err != nil {
+			return err
+		}
+		for id, want := range sums {
+			var got, name string
+			if table == "legend" {
+				l, err := b.legend(ctx, q, id)
+				if err != nil {
+					return err
+				}
+				got, name = l.digest(), fmt.Sprintf("the legend %s, version %d,", l.Name, l.Version)
+			} else {
+				z, err := b.zoneSet(ctx, q, id)
+				if err != nil {
+					return err
+				}
+				got, name = z.digest(), fmt.Sprintf("the zone set %s, version %d,", z.Name, z.Version)
+			}
+			if got != want {
+				damaged("%s is not as it was posted", name)
+			}
+		}
+	}
+	return nil
+}
+
+// verifyJournal follows the chain of events, which names each posting once.
+func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[int64]string, known string, damaged func(string, ...any)) error {
+	before, posted, seen := "", map[int64]bool{}, known == ""
+	err := b.rowsOf(ctx, q, func(rows *sql.Rows) error {
+		var e event
+		if err := rows.Scan(&e.number, &e.what, &e.posting, &e.author, &e.at, &e.why, &e.checksum, &e.chain); err != nil {
+			return err
+		}
+		r.Events++
+		switch sum, ok := sums[e.posting]; {
+		case !ok:
+			damaged("posting %d is missing: event %d of the journal tells of it", e.posting, e.number)
+		case sum != e.checksum:
+			damaged("posting %d is not the one that event %d of the journal tells of", e.posting, e.number)
+		}
+		if e.number != int64(r.Events) || e.link(before) != e.chain {
+			damaged("event %d of the journal does not follow from the one before it: events were changed, added or removed", e.number)
+		}
+		if e.what == "post" {
+			posted[e.posting] = true
+		}
+		before, seen = e.chain, seen || e.chain == known
+		return nil
+	}, "SELECT event_no, event, posting_id, author, happened_at, why, checksum, chain FROM journal ORDER BY event_no")
+	if err != nil {
+		return err
+	}
+	for id := range sums {
+		if !posted[id] {
+			damaged("posting %d is not in the journal", id)
+		}
+	}
+	if !seen {
+		damaged("the book does not contain the state with the fingerprint %s: what was posted since has been removed or rewritten, or it is another book", known)
+	}
+	r.Fingerprint = before
+	return nil
+}
+
+// sides are the areas that one epoch has of a class in a zone, as told by different postings.
+type sides struct {
+	by    map[sideKey]float64
+	order []sideKey
+}
+
+type sideKey struct {
+	account, set, epoch, zone, code string
+	posting                         int64
+	period                          string
+}
+
+// add adds the areas of a posting: the extents of an epoch, or those that a change has of both.
+func (s *sides) add(p *Posting) {
+	put := func(epoch string, zone int, code string, m2 float64) {
+		k := sideKey{p.Account, p.ZoneSet.Name, epoch, p.ZoneSet.Zones[zone].ID, code, p.ID, p.what()}
+		if _, ok := s.by[k]; !ok {
+			s.order = append(s.order, k)
+		}
+		s.by[k] += m2
+	}
+	for _, e := range p.Extents {
+		if e.Kind == "class" {
+			put(p.Epoch, e.Zone, e.Code, e.M2)
+		}
+		put(p.Epoch, e.Zone, "", e.M2) // the whole zone
+	}
+	for _, m := range p.Moves {
+		if m.Kind == "ground" {
+			if m.From != "" {
+				put(p.From, m.Zone, m.From, m.M2)
+			}
+			if m.To != "" {
+				put(p.Epoch, m.Zone, m.To, m.M2)
+			}
+		}
+		put(p.From, m.Zone, "", m.M2)
+		put(p.Epoch, m.Zone, "", m.M2)
+	}
+}
+
+// compare tells where postings of one account, epoch and zone set do not agree to a millionth of the zone: the extents with the
+// change, or a change with the one that follows it. Wholes are compared over all epochs.
+func (s *sides) compare() (out []string) {
+	if s == nil {
+		return nil
+	}
+	type cell struct{ account, set, epoch, zone, code string }
+	first := map[cell]sideKey{}
+	told := map[[2]string]int{}
+	whole := map[cell]float64{}
+	for _, k := range s.order {
+		if k.code == "" {
+			whole[cell{k.account, k.set, "", k.zone, ""}] = s.by[k]
+		}
+	}
+	var pairs [][2]string
+	for _, k := range s.order {
+		c := cell{k.account, k.set, k.epoch, k.zone, k.code}
+		if k.code == "" {
+			c.epoch = ""
+		}
+		f, ok := first[c]
+		if !ok {
+			first[c] = k
+			continue
+		}
+		if f.posting == k.posting {
+			continue
+		}
+		d := s.by[k] - s.by[f]
+		if math.Abs(d) > 1e-6*whole[cell{k.account, k.set, "", k.zone, ""}] {
+			pair := [2]string{fmt.Sprintf("%s (posting %d)", f.period, f.posting), fmt.Sprintf("%s (posting %d)", k.period, k.posting)}
+			if told[pair]++; told[pair] == 1 {
+				what := "class " + k.code + " in " + k.epoch
+				if k.code == "" {
+					what = "the whole"
+				}
+				out = append(out, fmt.Sprintf("%s and %s do not agree: %s of zone %s differs by %.6g ha", pair[0], pair[1], what, k.zone, d/1e4))
+				pairs = append(pairs, pair)
+			}
+		}
+	}
+	for i, p := range pairs {
+		if n := told[p]; n > 1 {
+			out[i] += fmt.Sprintf(", and %d more number(s)", n-1)
+		}
+	}
+	return out
+}
+
+// Fingerprint is that of the book's last event, "" for an empty book.
+func (b *Book) Fingerprint(ctx context.Context) (text string, err error) {
+	err = b.db.QueryRowContext(ctx, "SELECT chain FROM journal ORDER BY event_no DESC LIMIT 1").Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return text, b.explain(err)
+}
