@@ -78,12 +78,15 @@ func note(list *[]Named, at map[string]int, n Named) error {
 	return nil
 }
 
+// Reader reads the rows of a table by its name; [cover.ReadRows] reads files.
+type Reader func(name string, needed, optional []string) ([]cover.Row, error)
+
 // ReadExtents reads tables as measure writes them with --layout long. A zone, epoch and class that comes twice is an error.
-func ReadExtents(paths []string) (*Extents, error) {
+func ReadExtents(paths []string, read Reader) (*Extents, error) {
 	e := &Extents{area: map[[3]string]float64{}, whole: map[[2]string]float64{}, units: map[string]bool{}}
 	zones, classes := map[string]int{}, map[string]int{}
 	for _, path := range paths {
-		rows, err := cover.ReadRows(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
+		rows, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
 		if err != nil {
 			return nil, hint(err, "this takes tables of measure in the layout long")
 		}
@@ -222,12 +225,12 @@ type Move struct {
 }
 
 // ReadMoves reads tables as change --table matrix writes them.
-func ReadMoves(paths []string) (*Moves, error) {
+func ReadMoves(paths []string, read Reader) (*Moves, error) {
 	m := &Moves{}
 	zones, classes := map[string]int{}, map[string]int{}
 	seen := map[Move]bool{}
 	for _, path := range paths {
-		rows, err := cover.ReadRows(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
+		rows, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
 		if err != nil {
 			return nil, hint(err, "this takes tables of change --table matrix")
 		}

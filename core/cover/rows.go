@@ -23,7 +23,7 @@ type Row struct {
 // ErrNoColumn is in the error of a table that lacks a column.
 var ErrNoColumn = errors.New("it has no column")
 
-// ReadRows reads CSV with a header, in which lines that begin with # are comments, or JSON that is a list of objects. Names
+// ReadRows reads CSV with a header, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
 // of columns are taken in lower case. A column that is needed and missing is an error; others are read as well.
 func ReadRows(path string, needed, optional []string) ([]Row, error) {
 	data, err := os.ReadFile(path)
@@ -33,7 +33,7 @@ func ReadRows(path string, needed, optional []string) ([]Row, error) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	var header []string
 	var rows []Row
-	if text := bytes.TrimLeft(data, " \t\r\n"); len(text) > 0 && text[0] == '[' {
+	if text := bytes.TrimLeft(data, " \t\r\n"); len(text) > 0 && (text[0] == '[' || text[0] == '{') {
 		header, rows, err = rowsOfJSON(path, text)
 	} else {
 		header, rows, err = rowsOfCSV(path, data, slices.Concat(needed, optional))
@@ -56,7 +56,7 @@ func rowsOfCSV(path string, data []byte, wanted []string) (header []string, rows
 		return nil, nil, fmt.Errorf("%s: it has no header line (%s)", path, strings.Join(wanted, ","))
 	}
 	for i := range header {
-		header[i] = strings.ToLower(strings.TrimSpace(header[i]))
+		header[i] = strings.ToLower(Unguard(strings.TrimSpace(header[i])))
 	}
 	for {
 		record, err := r.Read()
@@ -73,7 +73,7 @@ func rowsOfCSV(path string, data []byte, wanted []string) (header []string, rows
 			if i >= len(header) {
 				return nil, nil, fmt.Errorf("%s: line %d has more cells than the header", path, line)
 			}
-			v = strings.TrimSpace(v)
+			v = Unguard(strings.TrimSpace(v))
 			row.Cell[header[i]] = v
 			empty = empty && v == ""
 		}
@@ -87,8 +87,17 @@ func rowsOfJSON(path string, data []byte) (header []string, rows []Row, err erro
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
 	var objects []map[string]any
-	if err := d.Decode(&objects); err != nil {
-		return nil, nil, fmt.Errorf("%s: it is not a JSON list of rows (%w)", path, err)
+	if data[0] == '[' {
+		err = d.Decode(&objects)
+	}
+	for data[0] == '{' && err == nil { // JSON lines
+		var o map[string]any
+		if err = d.Decode(&o); err == nil {
+			objects = append(objects, o)
+		}
+	}
+	if err != nil && (data[0] == '[' || !errors.Is(err, io.EOF)) {
+		return nil, nil, fmt.Errorf("%s: it is not a JSON list of rows, nor a row in each line (%w)", path, err)
 	}
 	seen := map[string]bool{}
 	for i, o := range objects {

@@ -65,6 +65,7 @@ type Layer struct {
 	Fields     []Field
 	Features   []Feature
 	Notes      []string // for the user: what was assumed
+	Plain      bool     // a table: no feature has a geometry, and none is written; it needs no CRS
 }
 
 // Field is the index of a field, -1 when there is none of that name.

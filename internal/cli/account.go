@@ -36,6 +36,7 @@ again.
   verdex account composition extents.csv --rank "Built-up"
   verdex account flows matrix.csv --flows flows.csv
   verdex account series extents_2004.csv extents_2012.csv extents_2020.csv
+  verdex account extent orrin.book#wards                   an account of a book
   verdex account accuracy samples.csv --cover cover.tif --legend legend.csv`,
 		Commands: []*cli.Command{
 			one("extent", "opening extent, additions, reductions, closing extent", `Makes the extent account of each zone from tables of change --table matrix: opening extent, additions and
@@ -102,8 +103,9 @@ func readStatement(c *cli.Command) (*statement, error) {
 	return s, err
 }
 
-func (s *statement) moves(c *cli.Command) (*account.Moves, error) {
-	m, err := account.ReadMoves(c.Args().Slice())
+// moves reads tables of transitions, and checks them.
+func (s *statement) moves(ctx context.Context, c *cli.Command) (*account.Moves, error) {
+	m, err := account.ReadMoves(c.Args().Slice(), s.reader(ctx, c))
 	if err != nil {
 		return nil, err
 	}
@@ -113,12 +115,17 @@ func (s *statement) moves(c *cli.Command) (*account.Moves, error) {
 		}
 		s.legend = s.groups.Legend
 	}
-	m.Classes, err = account.Arrange(m.Classes, s.legend)
-	return m, err
+	if m.Classes, err = account.Arrange(m.Classes, s.legend); err != nil {
+		return nil, err
+	}
+	list := m.Statements(nil)
+	s.out.checks = s.checks.all(account.CheckStatements(list, m.Classes, s.checks.bounds), account.StatementExtents(list, m.Classes), s.unit)
+	return m, nil
 }
 
-func (s *statement) extents(c *cli.Command) (*account.Extents, error) {
-	e, err := account.ReadExtents(c.Args().Slice())
+// extents reads tables of extents, and checks them.
+func (s *statement) extents(ctx context.Context, c *cli.Command) (*account.Extents, error) {
+	e, err := account.ReadExtents(c.Args().Slice(), s.reader(ctx, c))
 	if err != nil {
 		return nil, err
 	}
@@ -128,8 +135,11 @@ func (s *statement) extents(c *cli.Command) (*account.Extents, error) {
 		}
 		s.legend = s.groups.Legend
 	}
-	e.Classes, err = account.Arrange(e.Classes, s.legend)
-	return e, err
+	if e.Classes, err = account.Arrange(e.Classes, s.legend); err != nil {
+		return nil, err
+	}
+	s.out.checks = s.checks.all(e.Check(s.checks.bounds), e.Mapped(), s.unit)
+	return e, nil
 }
 
 func (s *statement) flows(c *cli.Command) (*account.Flows, error) {
@@ -147,16 +157,8 @@ func (s *statement) show(t func() *table.Table, paint func(*canvas) error) error
 	return s.out.write(t())
 }
 
-// tellMoves tells the checks of transitions.
-func (s *statement) tellMoves(m *account.Moves) error {
-	list := m.Statements(nil)
-	return s.checks.tell(s.r, account.CheckStatements(list, m.Classes, s.checks.bounds), account.StatementExtents(list, m.Classes), s.unit)
-}
-
-// tellExtents tells the checks of extents.
-func (s *statement) tellExtents(e *account.Extents) error {
-	return s.checks.tell(s.r, e.Check(s.checks.bounds), e.Mapped(), s.unit)
-}
+// tell tells what the checks of what was read have found.
+func (s *statement) tell() error { return s.checks.tell(s.r, s.out.checks) }
 
 func (s *statement) area(m2 float64) float64 { return m2 / s.unit.M2 }
 

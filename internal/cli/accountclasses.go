@@ -22,7 +22,7 @@ func accountComposition(ctx context.Context, c *cli.Command) error {
 	if layout != "long" && layout != "wide" {
 		return usage("--layout %s is not known: choose long or wide", layout)
 	}
-	e, err := s.extents(c)
+	e, err := s.extents(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -42,7 +42,7 @@ func accountComposition(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return s.tellExtents(e)
+	return s.tell()
 }
 
 // eachZone hands over the rows of each zone and epoch, which lie together.
@@ -72,13 +72,13 @@ func roundPercent(rows []account.CompositionRow, digits int) {
 
 func (s *statement) compositionTable(rows []account.CompositionRow, e *account.Extents, layout string) *table.Table {
 	if layout == "long" {
-		t := &table.Table{Columns: []string{"epoch", "zone_id", "zone_name", "class_code", "class_name", "area", "unit", "pct_of_zone", "pct_of_classified", "rank"}}
+		t := &table.Table{Name: "composition", Title: "Composition of zones", Columns: []string{"epoch", "zone_id", "zone_name", "class_code", "class_name", "area", "unit", "pct_of_zone", "pct_of_classified", "rank"}}
 		for _, r := range rows {
 			t.Rows = append(t.Rows, []any{r.Epoch, r.Zone.ID, r.Zone.Name, r.Class.ID, r.Class.Name, s.area(r.M2), s.unit.Name, r.PctOfZone, r.PctOfClassified, r.Rank})
 		}
 		return t
 	}
-	t := &table.Table{Columns: []string{"epoch", "zone_id", "zone_name", "unit"}}
+	t := &table.Table{Name: "composition", Title: "Composition of zones", Columns: []string{"epoch", "zone_id", "zone_name", "unit"}}
 	for _, n := range e.Classes {
 		t.Columns = append(t.Columns, n.Label())
 	}
@@ -141,7 +141,7 @@ func (s *statement) rank(rows []account.CompositionRow, e *account.Extents, clas
 		}
 		return usage("--rank %s is no class of the tables: choose one of %s", class, firstOf(names, 20))
 	}
-	t := &table.Table{Columns: []string{"epoch", "rank", "zone_id", "zone_name", "class_code", "class_name", "area", "unit", "pct_of_zone", "pct_of_class"}}
+	t := &table.Table{Name: "rank", Title: "Zones by extent of a class", Columns: []string{"epoch", "rank", "zone_id", "zone_name", "class_code", "class_name", "area", "unit", "pct_of_zone", "pct_of_class"}}
 	c := newCanvas(s.out.stdout)
 	for i, epoch := range e.Epochs {
 		var of []account.CompositionRow
@@ -184,7 +184,7 @@ func accountSeries(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	e, err := s.extents(c)
+	e, err := s.extents(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -192,7 +192,7 @@ func accountSeries(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("%s: there is one epoch only (%q): a series takes tables of several, measured with --epoch LABEL", strings.Join(c.Args().Slice(), ", "), e.Epochs[0])
 	}
 	rows := e.Series()
-	t := &table.Table{Columns: []string{"zone_id", "zone_name", "class_code", "class_name", "epoch", "area", "unit", "since_first", "since_previous",
+	t := &table.Table{Name: "series", Title: "Extents over the epochs", Columns: []string{"zone_id", "zone_name", "class_code", "class_name", "epoch", "area", "unit", "since_first", "since_previous",
 		"pct_since_first", "pct_since_previous", "pct_per_year_since_first", "pct_per_year_since_previous"}}
 	for _, r := range rows {
 		t.Rows = append(t.Rows, []any{r.Zone.ID, r.Zone.Name, r.Class.ID, r.Class.Name, r.Epoch, s.area(r.M2), s.unit.Name, s.area(r.SinceFirst), s.area(r.SincePrevious),
@@ -201,7 +201,7 @@ func accountSeries(ctx context.Context, c *cli.Command) error {
 	if err := s.show(func() *table.Table { return t }, func(c *canvas) error { return s.paintSeries(c, rows, e) }); err != nil {
 		return err
 	}
-	return s.tellExtents(e)
+	return s.tell()
 }
 
 func (s *statement) paintSeries(c *canvas, rows []account.SeriesRow, e *account.Extents) error {

@@ -26,7 +26,7 @@ func accountExtent(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	m, err := s.moves(c)
+	m, err := s.moves(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -39,11 +39,11 @@ func accountExtent(ctx context.Context, c *cli.Command) error {
 	if len(m.Zones) > 1 {
 		s.r.note("the account of all zones adds them up, which is right where they do not overlap")
 	}
-	return s.tellMoves(m)
+	return s.tell()
 }
 
 func (s *statement) extentTable(list []account.Statement, classes []account.Named, layout string) *table.Table {
-	t := &table.Table{Columns: []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "entry"}}
+	t := &table.Table{Name: "extent_account", Title: "Extent account in " + s.unit.Label, Columns: []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "entry"}}
 	for _, n := range classes {
 		t.Columns = append(t.Columns, n.Label())
 	}

@@ -17,11 +17,27 @@ func accountMatrix(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	m, err := s.moves(c)
+	m, err := s.moves(ctx, c)
 	if err != nil {
 		return err
 	}
-	t := &table.Table{Columns: []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "from_code", "from_name"}}
+	cv := newCanvas(s.out.stdout)
+	t := s.matrix(cv, m)
+	if err := s.show(func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
+		return err
+	}
+	return s.tell()
+}
+
+// paintMoves draws the transitions of all zones.
+func (s *statement) paintMoves(c *canvas, m *account.Moves) error {
+	s.matrix(c, m)
+	return c.flush()
+}
+
+// matrix lays transitions out as squares: as rows of a table, and drawn.
+func (s *statement) matrix(cv *canvas, m *account.Moves) *table.Table {
+	t := &table.Table{Name: "matrix", Title: "Transitions in " + s.unit.Label, Columns: []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "from_code", "from_name"}}
 	for _, n := range m.Classes {
 		t.Columns = append(t.Columns, n.Label())
 	}
@@ -32,7 +48,6 @@ func accountMatrix(ctx context.Context, c *cli.Command) error {
 	for i, k := range classes {
 		at[k.ID] = i
 	}
-	cv := newCanvas(s.out.stdout)
 	for k, pair := range m.Pairs {
 		if k > 0 {
 			cv.line()
@@ -104,10 +119,7 @@ func accountMatrix(ctx context.Context, c *cli.Command) error {
 			g.paint()
 		}
 	}
-	if err := s.show(func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
-		return err
-	}
-	return s.tellMoves(m)
+	return t
 }
 
 func accountFlows(ctx context.Context, c *cli.Command) error {
@@ -122,12 +134,12 @@ func accountFlows(ctx context.Context, c *cli.Command) error {
 	if flows == nil {
 		return usage("account flows needs --flows, the table that names what transitions are (from,to,flow)")
 	}
-	m, err := s.moves(c)
+	m, err := s.moves(ctx, c)
 	if err != nil {
 		return err
 	}
 	rows := m.Flows(flows)
-	t := &table.Table{Columns: []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "flow", "managed", "area", "unit", "pct_of_mapped", "pct_of_changed"}}
+	t := &table.Table{Name: "flows", Title: "Flows in " + s.unit.Label, Columns: []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "flow", "managed", "area", "unit", "pct_of_mapped", "pct_of_changed"}}
 	cv := newCanvas(s.out.stdout)
 	most := 0.0
 	for _, r := range rows {
@@ -159,5 +171,5 @@ func accountFlows(ctx context.Context, c *cli.Command) error {
 	if err := s.show(func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
 		return err
 	}
-	return s.tellMoves(m)
+	return s.tell()
 }

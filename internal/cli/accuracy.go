@@ -204,7 +204,7 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 
 func (s *statement) accuracyTable(a *account.Accuracy, which string) *table.Table {
 	if which == "matrix" {
-		t := &table.Table{Columns: []string{"map_code", "map_name"}}
+		t := &table.Table{Name: "error_matrix", Title: "Error matrix in proportions of area", Columns: []string{"map_code", "map_name"}}
 		for _, n := range a.Classes {
 			t.Columns = append(t.Columns, n.Label())
 		}
@@ -218,7 +218,7 @@ func (s *statement) accuracyTable(a *account.Accuracy, which string) *table.Tabl
 		}
 		return t
 	}
-	t := &table.Table{Columns: []string{"class_code", "class_name", "samples", "users_accuracy", "users_ci95", "producers_accuracy", "producers_ci95",
+	t := &table.Table{Name: "accuracy", Title: "Accuracy and adjusted extents", Columns: []string{"class_code", "class_name", "samples", "users_accuracy", "users_ci95", "producers_accuracy", "producers_ci95",
 		"mapped", "adjusted", "adjusted_ci95", "unit"}}
 	n := 0
 	for i, k := range a.Classes {

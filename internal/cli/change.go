@@ -11,6 +11,7 @@ import (
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -35,7 +36,7 @@ that both epochs map; ground that only one of them maps is shown apart.
 			&cli.StringFlag{Name: "map", Usage: "write a raster with a code for each transition from the first epoch to the last to `FILE`, and its legend beside it"},
 			&cli.StringSliceFlag{Name: "crosswalk", Usage: "CSV `FILE` for all epochs, or LABEL=FILE for one"},
 			checkAllFlag,
-		}, zoneFlags, rasterFlags, classFlags, checkFlags, outputFlags),
+		}, zoneFlags, rasterFlags, classFlags, checkFlags, postFlags, outputFlags),
 		Action: change,
 	}
 }
@@ -66,6 +67,9 @@ func change(ctx context.Context, c *cli.Command) error {
 	if which < 0 {
 		return usage("--table %s is not known: choose summary, matrix, parts or intensity", c.String("table"))
 	}
+	if err := checkPost(ctx, c); err != nil {
+		return err
+	}
 	out, err := chooseOutput(c)
 	if err != nil {
 		return err
@@ -86,6 +90,11 @@ func change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	out.checks = checks.all(ch.Check(checks.bounds), ch.Extents(), ch.Unit)
+	made := book.FromChanges(ch)
+	if name := changeTables[which].name; name == "summary" || name == "matrix" && c.String("only") == "" {
+		out.sheets = func() []*table.Sheet { return accountSheets(made, ch.Unit) }
+	}
 	if out.format == "table" {
 		err = changeTables[which].paint(newCanvas(out.stdout), ch, keep)
 	} else {
@@ -94,7 +103,10 @@ func change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return checks.tell(r, ch.Check(checks.bounds), ch.Extents(), ch.Unit)
+	if err := postTo(ctx, c, made, r); err != nil {
+		return err
+	}
+	return checks.tell(r, out.checks)
 }
 
 // epochs reads the --epoch options: labels, each with one raster or several that are one.

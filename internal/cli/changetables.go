@@ -17,7 +17,7 @@ var matrixColumns = []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "
 	"area", "unit", "pct_of_zone", "pct_of_opening"}
 
 func matrixTable(ch *account.Changes, keep func(account.Transition) bool) *table.Table {
-	t := &table.Table{Columns: matrixColumns}
+	t := &table.Table{Name: "transitions", Title: "Transitions between epochs", Columns: matrixColumns}
 	for _, c := range ch.Pairs {
 		for i := range c.Zones {
 			z := &c.Zones[i]
@@ -56,7 +56,7 @@ var summaryColumns = []string{"zone_id", "zone_name", "from_epoch", "to_epoch", 
 	"reductions", "net_change", "closing", "unit", "pct_change", "pct_change_per_year", "pct_change_per_year_compound"}
 
 func summaryTable(ch *account.Changes, _ func(account.Transition) bool) *table.Table {
-	t := &table.Table{Columns: summaryColumns}
+	t := &table.Table{Name: "change", Title: "Change between epochs", Columns: summaryColumns}
 	for _, c := range ch.Pairs {
 		for i := range c.Zones {
 			z := &c.Zones[i]
@@ -76,7 +76,7 @@ var partsColumns = []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "c
 	"quantity", "exchange", "shift", "unit"}
 
 func partsTable(ch *account.Changes, _ func(account.Transition) bool) *table.Table {
-	t := &table.Table{Columns: partsColumns}
+	t := &table.Table{Name: "parts", Title: "Parts of change", Columns: partsColumns}
 	for _, c := range ch.Pairs {
 		for i := range c.Zones {
 			z := &c.Zones[i]
@@ -98,7 +98,7 @@ var intensityColumns = []string{"zone_id", "zone_name", "from_epoch", "to_epoch"
 	"area_per_year", "unit", "intensity_pct", "uniform_pct", "stands", "per"}
 
 func intensityTable(ch *account.Changes, _ func(account.Transition) bool) *table.Table {
-	t := &table.Table{Columns: intensityColumns}
+	t := &table.Table{Name: "intensity", Title: "Intensity of change", Columns: intensityColumns}
 	for _, c := range ch.Pairs {
 		for i := range c.Zones {
 			z := &c.Zones[i]

@@ -19,7 +19,7 @@ var checkFlags = []cli.Flag{
 	&cli.StringFlag{Name: "control", Usage: "CSV `FILE` of totals known from elsewhere: zone_id,class_code,epoch,area,unit,tolerance"},
 	&cli.StringSliceFlag{Name: "bound", Usage: "`CHECK=PERCENT`: another limit for a check, such as pace=2"},
 	&cli.StringSliceFlag{Name: "ignore", Usage: "a `CHECK` to leave out"},
-	&cli.StringFlag{Name: "checks", Usage: "write what the checks found to `FILE` (.csv, .json)"},
+	&cli.StringFlag{Name: "checks", Usage: "write what the checks found to `FILE`, in the format that its ending chooses"},
 }
 
 // checkAllFlag asks for the checks that read rasters again, however large they are.
@@ -74,11 +74,11 @@ func readChecking(c *cli.Command) (*checking, error) {
 		if err != nil {
 			return nil, usageError{err}
 		}
-		k.out = &output{path: path, format: format, digits: -1}
+		k.out = &output{path: path, format: format, digits: -1, c: c}
 		if path == c.String("out") {
 			return nil, usage("--checks and --out are both %s: choose two files", path)
 		}
-		if err := checkNew(path, c.Bool("force")); err != nil {
+		if err := k.out.checkNew(c.Bool("force")); err != nil {
 			return nil, err
 		}
 	}
@@ -88,13 +88,17 @@ func readChecking(c *cli.Command) (*checking, error) {
 // wants reports whether a check is to be made.
 func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, name) }
 
-// tell tells what checks found: those that hold by name, the others with what falls short. It is errStrict when one falls
-// short, or the reporter has warned, and that is to end the command so.
-func (k *checking) tell(r *reporter, checks []account.Check, extents []account.Mapped, unit account.Unit) error {
+// all are the checks that were made and those of control totals, without those that are to be left out.
+func (k *checking) all(checks []account.Check, extents []account.Mapped, unit account.Unit) []account.Check {
 	if len(k.controls) > 0 {
 		checks = append(checks, account.CheckControls(k.controls, extents, unit, k.bounds))
 	}
-	checks = slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
+	return slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
+}
+
+// tell tells what checks found: those that hold by name, the others with what falls short. It is errStrict when one falls
+// short, or the reporter has warned, and that is to end the command so.
+func (k *checking) tell(r *reporter, checks []account.Check) error {
 	var holding []string
 	short := false
 	for _, c := range checks {
@@ -121,7 +125,7 @@ func (k *checking) tell(r *reporter, checks []account.Check, extents []account.M
 }
 
 func checksTable(checks []account.Check) *table.Table {
-	t := &table.Table{Columns: []string{"check", "outcome", "epoch", "zone_id", "class_code", "value", "text"}}
+	t := &table.Table{Name: "checks", Title: "What the checks found", Columns: []string{"check", "outcome", "epoch", "zone_id", "class_code", "value", "text"}}
 	for _, c := range checks {
 		if len(c.Findings) == 0 {
 			t.Rows = append(t.Rows, []any{c.Name, c.Outcome.String(), "", "", "", nil, c.Text})

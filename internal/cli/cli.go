@@ -93,7 +93,7 @@ holds in every zone, and tells what changed between years.
 			&cli.BoolFlag{Name: "log-json", Usage: "notes and warnings as JSON lines"},
 			&cli.IntFlag{Name: "threads", Usage: "processors to use; 0 takes all"},
 		},
-		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), summariseCommand(), attachCommand(), demoCommand()},
+		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return usage("there is no command %q (verdex --help lists them)", c.Args().First())

@@ -14,6 +14,7 @@ import (
 	"github.com/verdex-land/verdex/core/tally"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
+	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -34,7 +35,8 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure --rules rules.yaml --layer cover=cover.tif --layer slope=slope.tif --legend legend.csv
   verdex measure scenes.tif@2                              band 2
   verdex measure habitats.gpkg --class-field kind --zones wards.gpkg    polygons instead of cells
-  verdex measure cover.tif --zones parishes.gpkg --within counties.gpkg    with larger units`,
+  verdex measure cover.tif --zones parishes.gpkg --within counties.gpkg    with larger units
+  verdex measure cover.tif --zones wards.gpkg --legend legend.csv --epoch 2020 --post orrin.book --account wards`,
 		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, checkFlags, layerFlags, []cli.Flag{
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
 			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of rules over --layer, instead of a raster of classes"},
@@ -46,7 +48,7 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 			&cli.StringFlag{Name: "within-name", Usage: "`FIELD` with their names"},
 			checkAllFlag,
 			&cli.StringFlag{Name: "attach", Usage: "write the zones with the areas as columns to `FILE`, too: " + vectors.Writable},
-		}, outputFlags),
+		}, postFlags, outputFlags),
 		Action: measure,
 	}
 }
@@ -63,6 +65,9 @@ func measure(ctx context.Context, c *cli.Command) error {
 		return usage("measure needs a raster (verdex measure --help shows examples)")
 	}
 	r := newReporter(c)
+	if err := checkPost(ctx, c); err != nil {
+		return err
+	}
 	out, err := chooseOutput(c)
 	if err != nil {
 		return err
@@ -95,6 +100,9 @@ func measure(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	out.checks = checks.all(append(comp.Check(checks.bounds), edges...), comp.Extents(), comp.Unit)
+	made := []*book.Posting{book.FromComposition(comp)}
+	out.sheets = func() []*table.Sheet { return accountSheets(made, comp.Unit) }
 	layout := c.String("layout")
 	switch {
 	case out.format == "table":
@@ -120,7 +128,10 @@ func measure(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	return checks.tell(r, append(comp.Check(checks.bounds), edges...), comp.Extents(), comp.Unit)
+	if err := postTo(ctx, c, made, r); err != nil {
+		return err
+	}
+	return checks.tell(r, out.checks)
 }
 
 // compose measures one raster or several as one, and checks what the edges of zones do.
@@ -255,7 +266,7 @@ var longColumns = []string{"epoch", "zone_id", "zone_name", "kind", "class_code"
 	"pct_of_zone", "pct_of_classified", "cells", "nominal_area"}
 
 func longTable(c *account.Composition) *table.Table {
-	t := &table.Table{Columns: longColumns}
+	t := &table.Table{Name: "extents", Title: "Extents in " + c.Unit.Label, Columns: longColumns}
 	if c.HasUnits {
 		t.Columns = slices.Concat(longColumns, unitColumns)
 	}
@@ -303,7 +314,7 @@ func partAreas(c *account.Composition, z account.ZoneSum) []float64 {
 }
 
 func wideTable(c *account.Composition) *table.Table {
-	t := &table.Table{Columns: []string{"epoch", "zone_id", "zone_name", "unit", "zone_area"}}
+	t := &table.Table{Name: "extents", Title: "Extents in " + c.Unit.Label, Columns: []string{"epoch", "zone_id", "zone_name", "unit", "zone_area"}}
 	for _, class := range c.Legend.Classes {
 		t.Columns = append(t.Columns, class.Name)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -183,7 +184,7 @@ func (s *summariser) className(code float64) string {
 }
 
 func (s *summariser) table() *table.Table {
-	t := &table.Table{Columns: []string{"zone_id", "zone_name"}}
+	t := &table.Table{Name: "summary", Title: "Statistics of " + filepath.Base(s.name), Columns: []string{"zone_id", "zone_name"}}
 	if s.classes {
 		t.Columns = append(t.Columns, "class_code", "class_name")
 	}

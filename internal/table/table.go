@@ -1,45 +1,182 @@
-// Package table writes rows for other programs: CSV and JSON.
+// Package table writes rows for other programs and for people: CSV with a description of its columns (CSVW), JSON, JSON lines, Parquet,
+// GeoPackage, HTML, Markdown (each a file of its own name here), and spreadsheets (workbook.go). What a column holds, whatever table it is in,
+// is said once, in columns.go.
 package table
 
 import (
-	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/vector/geopackage"
+	"github.com/verdex-land/verdex/core/vector/parquet"
 )
 
 // Table is a list of rows under named columns. Cells are string, float64, int or nil; NaN counts
 // as nil.
 type Table struct {
+	Name    string // of the kind of table, as extents; a table in a file that names tables has it
+	Title   string // for people
 	Columns []string
 	Rows    [][]any
 	Digits  int // decimals of numbers, -1 for full precision
 }
 
-// Formats are the names of what Write can do, with the file endings that choose them.
-var Formats = map[string]string{".csv": "csv", ".json": "json"}
+// formats are what a table can be written as.
+var formats = []struct {
+	name, endings string
+	binary        bool // not for a terminal or a pipe
+}{
+	{"csv", ".csv", false}, {"json", ".json", false}, {"jsonl", ".jsonl .ndjson", false}, {"md", ".md", false}, {"html", ".html .htm", false},
+	{"xlsx", ".xlsx", true}, {"parquet", ".parquet", true}, {"gpkg", ".gpkg", true},
+}
+
+// Formats are the names of the formats, for messages.
+var Formats = func() string {
+	var out []string
+	for _, f := range formats {
+		out = append(out, f.name)
+	}
+	return strings.Join(out[:len(out)-1], ", ") + " or " + out[len(out)-1]
+}()
+
+// Known reports whether a format has this name, and whether it takes a file.
+func Known(name string) (known, binary bool) {
+	for _, f := range formats {
+		if f.name == name {
+			return true, f.binary
+		}
+	}
+	return false, false
+}
 
 // FormatOf finds the format of a file by its ending.
 func FormatOf(path string) (string, error) {
-	if f, ok := Formats[strings.ToLower(filepath.Ext(path))]; ok {
-		return f, nil
+	ending := strings.ToLower(filepath.Ext(path))
+	var all []string
+	for _, f := range formats {
+		if slices.Contains(strings.Fields(f.endings), ending) {
+			return f.name, nil
+		}
+		all = append(all, strings.Fields(f.endings)[0])
 	}
-	return "", fmt.Errorf("%s: its ending says no format: end it with .csv or .json, or give --format", path)
+	return "", fmt.Errorf("%s: its ending says no format: end it with %s or %s, or give --format", path, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
 }
 
-// Write writes the table as csv or json.
+// Write writes the table in a format that is one stream of bytes: all but gpkg and xlsx.
 func (t *Table) Write(w io.Writer, format string) error {
 	switch format {
 	case "csv":
 		return t.csv(w)
 	case "json":
 		return t.json(w)
+	case "jsonl":
+		return t.jsonLines(w)
+	case "html":
+		return t.html(w)
+	case "md":
+		return t.markdown(w)
+	case "parquet":
+		return parquet.Write(w, t.layer())
 	}
-	return fmt.Errorf("the format %q is not known: choose table, csv or json", format)
+	return fmt.Errorf("the format %q is not known: choose table, %s", format, Formats)
+}
+
+// WriteGeoPackage writes the table as the one table of attributes of a new GeoPackage.
+func (t *Table) WriteGeoPackage(path string) error { return geopackage.Write(path, t.layer()) }
+
+// layer is the table as a layer without outlines. A column of nothing but whole numbers is one of integers, of numbers
+// one of reals, and all others of text.
+func (t *Table) layer() *vector.Layer {
+	l := &vector.Layer{Name: t.Name, Plain: true}
+	if l.Name == "" {
+		l.Name = "rows"
+	}
+	for i, name := range t.Columns {
+		l.Fields = append(l.Fields, vector.Field{Name: name, Kind: t.kind(i)})
+	}
+	for _, row := range t.Rows {
+		f := vector.Feature{Values: make([]any, len(row))}
+		for i, v := range row {
+			switch kind := l.Fields[i].Kind; {
+			case isNull(v):
+			case kind == vector.Integer:
+				f.Values[i] = int64(v.(int))
+			case kind == vector.Real:
+				f.Values[i] = t.rounded(v)
+			default:
+				f.Values[i] = t.text(v)
+			}
+		}
+		l.Features = append(l.Features, f)
+	}
+	return l
+}
+
+// kind is what the cells of a column are. One without any is what its name says.
+func (t *Table) kind(column int) vector.Kind {
+	kinds := map[vector.Kind]bool{}
+	for _, row := range t.Rows {
+		switch v := row[column]; v.(type) {
+		case int:
+			kinds[vector.Integer] = true
+		case float64:
+			if !isNull(v) {
+				kinds[vector.Real] = true
+			}
+		case nil:
+		default:
+			kinds[vector.Text] = true
+		}
+	}
+	switch found := slices.Collect(maps.Keys(kinds)); {
+	case len(found) == 1:
+		return found[0]
+	case kinds[vector.Text]:
+		return vector.Text
+	case len(found) == 2:
+		return vector.Real
+	case describe(t.Columns[column]).number:
+		return vector.Real
+	}
+	return vector.Text
+}
+
+func isNull(v any) bool {
+	f, ok := v.(float64)
+	return v == nil || ok && math.IsNaN(f)
+}
+
+// rounded is a number to the decimals of the table.
+func (t *Table) rounded(v any) float64 {
+	f, ok := v.(float64)
+	if !ok {
+		return float64(v.(int))
+	}
+	if t.Digits >= 0 {
+		f, _ = strconv.ParseFloat(Number(f, t.Digits), 64)
+	}
+	return f
+}
+
+// text is a cell as it stands in a text.
+func (t *Table) text(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case float64:
+		if math.IsNaN(v) {
+			return ""
+		}
+		return Number(v, t.Digits)
+	}
+	return fmt.Sprint(v)
 }
 
 // Number is a number as it stands in a file: without exponent, in the fewest digits that give the
@@ -49,71 +186,4 @@ func Number(v float64, digits int) string {
 		v = 0 // no negative zero
 	}
 	return strconv.FormatFloat(v, 'f', digits, 64)
-}
-
-func (t *Table) csv(w io.Writer) error {
-	out := csv.NewWriter(w)
-	if err := out.Write(t.Columns); err != nil {
-		return err
-	}
-	record := make([]string, len(t.Columns))
-	for _, row := range t.Rows {
-		for i, v := range row {
-			switch v := v.(type) {
-			case nil:
-				record[i] = ""
-			case float64:
-				record[i] = ""
-				if !math.IsNaN(v) {
-					record[i] = Number(v, t.Digits)
-				}
-			default:
-				record[i] = fmt.Sprint(v)
-			}
-		}
-		if err := out.Write(record); err != nil {
-			return err
-		}
-	}
-	out.Flush()
-	return out.Error()
-}
-
-func (t *Table) json(w io.Writer) error {
-	var b strings.Builder
-	b.WriteString("[")
-	for i, row := range t.Rows {
-		if i > 0 {
-			b.WriteString(",")
-		}
-		b.WriteString("\n  {")
-		for k, v := range row {
-			if k > 0 {
-				b.WriteString(", ")
-			}
-			name, err := json.Marshal(t.Columns[k])
-			if err != nil {
-				return err
-			}
-			value := []byte("null")
-			switch v := v.(type) {
-			case nil:
-			case float64:
-				if !math.IsNaN(v) {
-					value = []byte(Number(v, t.Digits))
-				}
-			default:
-				if value, err = json.Marshal(v); err != nil {
-					return err
-				}
-			}
-			b.Write(name)
-			b.WriteString(": ")
-			b.Write(value)
-		}
-		b.WriteString("}")
-	}
-	b.WriteString("\n]\n")
-	_, err := io.WriteString(w, b.String())
-	return err
 }

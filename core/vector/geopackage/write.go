@@ -38,9 +38,12 @@ const lastChange = "2000-01-01T00:00:00.000Z"
 // ownCode numbers a CRS without a code.
 const ownCode = 100000
 
-// Write writes a layer as the one layer of a new file. Its CRS must have a form as WKT 1.
+// Write writes a layer as the one layer of a new file, a plain table as one of attributes. The CRS of a layer must have a form as WKT 1.
 func Write(path string, l *vector.Layer) (err error) {
-	definition, ok := l.CRS.WKT1()
+	definition, ok := "", l.Plain
+	if !l.Plain {
+		definition, ok = l.CRS.WKT1()
+	}
 	if !ok {
 		return fmt.Errorf("the CRS %v cannot be written in a GeoPackage: choose GeoJSON", l.CRS)
 	}
@@ -83,6 +86,9 @@ func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
 	if _, err := tx.Exec(insert, "WGS 84", 4326, "EPSG", 4326, wgs84, "longitude and latitude on the WGS 84 ellipsoid"); err != nil {
 		return 0, err
 	}
+	if l.Plain {
+		return 0, nil
+	}
 	code, organization := l.CRS.Code, "EPSG"
 	if code == 0 {
 		code, organization = ownCode, "NONE"
@@ -112,11 +118,17 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 	if !math.IsInf(box[0], 0) {
 		bounds = [4]any{box[0], box[1], box[2], box[3]}
 	}
-	if _, err := tx.Exec("INSERT INTO gpkg_contents VALUES (?, 'features', ?, '', ?, ?, ?, ?, ?, ?)", table, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], srs); err != nil {
+	what, system := "features", any(srs)
+	if l.Plain {
+		what, system = "attributes", nil
+	}
+	if _, err := tx.Exec("INSERT INTO gpkg_contents VALUES (?, ?, ?, '', ?, ?, ?, ?, ?, ?)", table, what, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], system); err != nil {
 		return err
 	}
-	if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kind, srs); err != nil {
-		return err
+	if !l.Plain {
+		if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kind, srs); err != nil {
+			return err
+		}
 	}
 	insert, err := tx.Prepare("INSERT INTO " + name(table) + " VALUES (?" + strings.Repeat(", ?", len(columns)-1) + ")")
 	if err != nil {
@@ -125,7 +137,10 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 	defer insert.Close()
 	for i := range l.Features {
 		f := &l.Features[i]
-		row := []any{i + 1, encode(&f.Geometry, srs, many)}
+		row := []any{i + 1}
+		if !l.Plain {
+			row = append(row, encode(&f.Geometry, srs, many))
+		}
 		for k, v := range f.Values {
 			if b, ok := v.(bool); ok && l.Fields[k].Kind == vector.Boolean {
 				v = 0
@@ -156,8 +171,11 @@ func columnsOf(l *vector.Layer) (columns, names []string) {
 		return n
 	}
 	names = []string{free("fid"), free("geom")}
-	kind, _ := kindOf(l)
-	columns = []string{name(names[0]) + " INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL", name(names[1]) + " " + kind}
+	columns = []string{name(names[0]) + " INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"}
+	if !l.Plain {
+		kind, _ := kindOf(l)
+		columns = append(columns, name(names[1])+" "+kind)
+	}
 	seen := map[string]bool{}
 	types := map[vector.Kind]string{vector.Text: "TEXT", vector.Integer: "INTEGER", vector.Real: "REAL", vector.Boolean: "BOOLEAN"}
 	for _, f := range l.Fields {

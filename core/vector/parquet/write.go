@@ -30,9 +30,9 @@ func (g group) Fields() []parquet.Field {
 
 const geometryColumn = "geometry"
 
-// Write writes a layer in longitude and latitude on WGS 84.
+// Write writes a layer in longitude and latitude on WGS 84, or a plain table.
 func Write(w io.Writer, l *vector.Layer) error {
-	if l.CRS.Code != 4326 {
+	if !l.Plain && l.CRS.Code != 4326 {
 		return fmt.Errorf("GeoParquet is written in EPSG:4326, not in %v", l.CRS)
 	}
 	g := group{Group: parquet.Group{}}
@@ -60,23 +60,31 @@ func Write(w io.Writer, l *vector.Layer) error {
 		}
 		add(name, parquet.Optional(n))
 	}
-	add(geometryColumn, parquet.Optional(parquet.Leaf(parquet.ByteArrayType)))
-	note, err := json.Marshal(describe(l))
-	if err != nil {
-		return err
+	options := []parquet.WriterOption{parquet.CreatedBy("verdex", "", "")}
+	name := l.Name
+	if !l.Plain {
+		name = "zones"
+		add(geometryColumn, parquet.Optional(parquet.Leaf(parquet.ByteArrayType)))
+		note, err := json.Marshal(describe(l))
+		if err != nil {
+			return err
+		}
+		options = append(options, parquet.KeyValueMetadata("geo", string(note)))
 	}
-	out := parquet.NewWriter(w, parquet.NewSchema("zones", g), parquet.KeyValueMetadata("geo", string(note)), parquet.CreatedBy("verdex", "", ""))
+	out := parquet.NewWriter(w, append(options, parquet.NewSchema(name, g))...)
 	for i := range l.Features {
 		f := &l.Features[i]
 		row := make(parquet.Row, 0, len(l.Fields)+1)
 		for k, v := range f.Values {
 			row = append(row, cell(parquet.ValueOf(v), v == nil, k))
 		}
-		var outline parquet.Value
-		if !f.Geometry.Empty() {
-			outline = parquet.ByteArrayValue(f.Geometry.Geom(false).AppendWKB(nil))
+		if !l.Plain {
+			var outline parquet.Value
+			if !f.Geometry.Empty() {
+				outline = parquet.ByteArrayValue(f.Geometry.Geom(false).AppendWKB(nil))
+			}
+			row = append(row, cell(outline, f.Geometry.Empty(), len(l.Fields)))
 		}
-		row = append(row, cell(outline, f.Geometry.Empty(), len(l.Fields)))
 		if _, err := out.WriteRows([]parquet.Row{row}); err != nil {
 			return err
 		}

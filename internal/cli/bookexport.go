@@ -1,0 +1,227 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/vector"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+func exportCommand(tables []cli.Flag) *cli.Command {
+	return &cli.Command{
+		Name:      "export",
+		Usage:     "accounts as a table, a spreadsheet, zones with areas, or a package to publish",
+		ArgsUsage: "BOOK [ACCOUNT...]",
+		Description: `Writes what counts in a book, or some of its accounts: the rows of one account as a table, any number of accounts as a
+spreadsheet (.xlsx), the extents of one on the outlines of its zones (--zones), or all of it as a folder that a stranger can use and
+verdex book import can read.
+
+  verdex book export orrin.book wards --out wards.csv
+  verdex book export orrin.book --out accounts.xlsx
+  verdex book export orrin.book wards --zones wards.gpkg --zone-id code --out wards-extents.gpkg
+  verdex book export orrin.book wards --package orrin-2020 --licence CC-BY-4.0 --source "Orrin Survey"`,
+		Flags: slices.Concat([]cli.Flag{
+			&cli.StringFlag{Name: "package", Usage: "`FOLDER` to make: CSV tables, legends, zones, metadata, checksums"},
+			&cli.StringFlag{Name: "title", Usage: "`TEXT` that names the package"},
+			&cli.StringFlag{Name: "licence", Usage: "`TEXT` of the terms under which the package may be used"},
+			&cli.StringFlag{Name: "source", Usage: "`TEXT` that tells where the maps come from"},
+			&cli.StringFlag{Name: "table", Usage: "`extents` or transitions, where an account has both"},
+			&cli.StringFlag{Name: "zones", Usage: "`FILE` of the zones, whose outlines get the areas"},
+			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` of the zones that tells them apart"},
+			&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds"},
+			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
+			&cli.BoolFlag{Name: "allow-partial", Usage: "with --zones, write also when rows or zones are left over"},
+		}, tables),
+		Action: bookExport,
+	}
+}
+
+func bookExport(ctx context.Context, c *cli.Command) error {
+	dir, file, zones := c.String("package"), c.String("out"), c.String("zones")
+	switch {
+	case dir != "" && file != "":
+		return usage("book export writes a --package or one file (--out), not both at once")
+	case dir == "" && file == "" && c.String("format") == "":
+		return usage("book export needs --out, the file to write, or --package, the folder to make")
+	case zones != "" && file == "":
+		return usage("--zones needs --out, the file for the zones with their areas")
+	case dir == "" && (c.IsSet("licence") || c.IsSet("source") || c.IsSet("title")):
+		return usage("--title, --licence and --source are told in a package: name its folder with --package")
+	}
+	unit, err := account.FindUnit(c.String("unit"))
+	if err != nil {
+		return usageError{err}
+	}
+	var out *output
+	switch {
+	case zones != "":
+		if err := vectors.CanWrite(file); err != nil {
+			return usageError{err}
+		}
+		err = checkNewLayer(file, c.Bool("force"))
+	case dir != "":
+		err = checkNewFolder(dir, c.Bool("force"))
+	default:
+		out, err = chooseOutput(c)
+	}
+	if err != nil {
+		return err
+	}
+	return withBook(ctx, c, false, 0, 1<<20, "a book", func(b *book.Book, r *reporter) error {
+		var list []*book.Posting
+		names := c.Args().Tail()
+		if len(names) == 0 {
+			names = []string{""}
+		}
+		for _, name := range names {
+			of, err := b.Current(ctx, name)
+			if err != nil {
+				return err
+			}
+			list = append(list, of...)
+		}
+		if len(list) == 0 {
+			return fmt.Errorf("%s: there is nothing to export: the book is empty", b.Name)
+		}
+		switch {
+		case dir != "":
+			mark, err := b.Fingerprint(ctx)
+			if err != nil {
+				return err
+			}
+			p := &pack{list: list, unit: unit, title: c.String("title"), licence: c.String("licence"), source: c.String("source"), fingerprint: mark, digits: c.Int("digits")}
+			if err := p.write(dir, c.Bool("force")); err != nil {
+				return err
+			}
+			r.note(fmt.Sprintf("%s: %d posting(s) of %s, to be read from README.md on", dir, len(list), b.Name))
+			return nil
+		case zones != "":
+			return exportZones(ctx, c, list, unit, b.Name, r)
+		case out.format == "xlsx":
+			out.sheets = func() []*table.Sheet { return append(accountSheets(list, unit), postingsSheet(list)) }
+			if out.checks, err = checkPostings(list); err != nil {
+				return err
+			}
+			return out.write(&table.Table{Title: "Accounts of " + b.Name})
+		}
+		accounts := accountsOf(list)
+		if len(accounts) > 1 {
+			return fmt.Errorf("%s: %d accounts (%s) do not go into one table: name one, or write .xlsx or a --package", b.Name, len(accounts), strings.Join(accounts, ", "))
+		}
+		t, err := accountTable(list, c.String("table"), unit, b.Name, accounts[0])
+		if err != nil {
+			return err
+		}
+		if out.format == "table" {
+			return usage("book export writes files: book show is for reading")
+		}
+		return out.write(t)
+	})
+}
+
+func accountsOf(list []*book.Posting) (out []string) {
+	for _, p := range list {
+		if !slices.Contains(out, p.Account) {
+			out = append(out, p.Account)
+		}
+	}
+	return out
+}
+
+// checkPostings makes the checks of accounts, with the usual bounds.
+func checkPostings(list []*book.Posting) (out []account.Check, err error) {
+	for _, name := range accountsOf(list) {
+		for _, set := range zoneSets(list) {
+			of := slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.Account != name || p.ZoneSet.Name != set })
+			read := readerOf(of)
+			if len(ofKind(of, book.OfExtents)) > 0 {
+				e, err := account.ReadExtents([]string{name}, read)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, e.Check(account.DefaultBounds)...)
+			}
+			if len(ofKind(of, book.OfChange)) > 0 {
+				m, err := account.ReadMoves([]string{name}, read)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, account.CheckStatements(m.Statements(nil), m.Classes, account.DefaultBounds)...)
+			}
+		}
+	}
+	return out, nil
+}
+
+// exportZones writes the zones with the extents of an account as columns.
+func exportZones(ctx context.Context, c *cli.Command, list []*book.Posting, unit account.Unit, where string, r *reporter) error {
+	extents := ofKind(list, book.OfExtents)
+	if accounts, sets := accountsOf(extents), zoneSets(extents); len(accounts) != 1 || len(sets) != 1 {
+		return fmt.Errorf("%s: zones take the extents of one account on one zone set, and these are of %d and %d: name an account", where, len(accounts), len(sets))
+	}
+	w := &wideZones{key: "zone_id", source: where}
+	t := extentsTable(extents, unit)
+	for _, row := range t.Rows {
+		name := row[5].(string)
+		if kind := row[3].(string); kind != "class" {
+			name = kind
+		}
+		if err := w.add(row[1].(string), name, row[0].(string), unit.Name, row[6].(float64), row[8].(float64)); err != nil {
+			return err
+		}
+	}
+	var columns *vector.Layer = w.layer()
+	return attachTo(ctx, c, columns, "zone_id", c.String("out"), r)
+}
+
+func bookImport(ctx context.Context, c *cli.Command) error {
+	return withBook(ctx, c, true, 1, 1, "a book, and another book or the folder of a package", func(b *book.Book, r *reporter) error {
+		from, only := c.Args().Get(1), c.String("account")
+		var list []*book.Posting
+		if isPackage(from) {
+			all, err := readPackage(from)
+			if err != nil {
+				return err
+			}
+			for _, p := range all {
+				if only == "" || p.Account == only {
+					list = append(list, p)
+				}
+			}
+			if len(list) == 0 {
+				return fmt.Errorf("%s: the package has no account %q: its accounts are %s", from, only, strings.Join(accountsOf(all), ", "))
+			}
+		} else {
+			other, err := openBook(ctx, c, from, false, r)
+			if err != nil {
+				return err
+			}
+			defer other.Close()
+			if list, err = other.Current(ctx, only); err != nil {
+				return err
+			}
+			mark, err := other.Fingerprint(ctx)
+			if err != nil {
+				return err
+			}
+			for _, p := range list {
+				fresh := *p
+				fresh.ID, fresh.At, fresh.Program, fresh.Replaces = 0, "", "", 0
+				fresh.Inputs = nil
+				if book.IsPostgres(from) { // a file is told with its checksum
+					fresh.Inputs = []book.Input{{Role: "book", Path: other.Name, SHA256: mark}}
+				}
+				*p = fresh
+			}
+		}
+		return enter(ctx, c, b, list, r)
+	})
+}

@@ -1,0 +1,416 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+// pack is a package: a folder of tables that a stranger can use without Verdex.
+type pack struct {
+	list                                []*book.Posting
+	unit                                account.Unit
+	title, licence, source, fingerprint string
+	digits                              int
+	files                               []packFile
+	tables                              []table.Description
+}
+
+type packFile struct {
+	Path   string `json:"path"`
+	About  string `json:"about"`
+	Bytes  int    `json:"bytes"`
+	SHA256 string `json:"sha256"`
+	data   []byte
+}
+
+// manifest is postings.json: what was posted by whom from which inputs, and the checksums of the files.
+type manifest struct {
+	Format      string        `json:"format"`
+	Version     int           `json:"version"`
+	Title       string        `json:"title"`
+	Licence     string        `json:"licence"`
+	Source      string        `json:"source"`
+	Fingerprint string        `json:"book_fingerprint"`
+	Postings    []packPosting `json:"postings"`
+	Files       []packFile    `json:"files"`
+}
+
+type packPosting struct {
+	Account string          `json:"account"`
+	Kind    string          `json:"kind"`
+	From    string          `json:"from_epoch,omitempty"`
+	Epoch   string          `json:"epoch"`
+	ZoneSet packVersion     `json:"zone_set"`
+	Legend  packVersion     `json:"legend"`
+	Table   string          `json:"table"`
+	Rows    int             `json:"rows"`
+	Author  string          `json:"author"`
+	At      string          `json:"posted_at"`
+	Note    string          `json:"note"`
+	Program string          `json:"program"`
+	Command json.RawMessage `json:"parameters"`
+	Content string          `json:"content_sha256"`
+	Inputs  []packInput     `json:"inputs"`
+}
+
+type packVersion struct {
+	Name    string `json:"name"`
+	Version int    `json:"version"`
+	File    string `json:"file"`
+}
+
+type packInput struct {
+	Role     string `json:"role"`
+	Name     string `json:"name"`
+	Size     int64  `json:"size"`
+	Modified string `json:"modified_at"`
+	SHA256   string `json:"sha256"`
+}
+
+const packFormat = "verdex package"
+
+const manifestName = "postings.json"
+
+// isPackage reports whether a path is the folder of a package.
+func isPackage(path string) bool {
+	_, err := os.Stat(filepath.Join(path, manifestName))
+	return err == nil
+}
+
+// checkNewFolder refuses a folder that exists, unless it is a package to be replaced.
+func checkNewFolder(path string, force bool) error {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return checkNew(path, false) // whether its folder can be written to
+	case err != nil:
+		return fault.Opening(path, err)
+	case !info.IsDir():
+		return fmt.Errorf("%s: it is a file: name a folder to make", path)
+	case !force:
+		return fmt.Errorf("%s: it exists already: choose another name, or replace it with --force", path)
+	case !isPackage(path):
+		return fmt.Errorf("%s: it exists and is no package, so --force does not replace it: choose another name", path)
+	}
+	return nil
+}
+
+// slug is a name as part of a file name.
+func slug(name string) string {
+	out := strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) || r == '-' || r == '_' || r == '.' {
+			return unicode.ToLower(r)
+		}
+		return '-'
+	}, name)
+	if out = strings.Trim(out, "-."); out == "" {
+		return "unnamed"
+	}
+	return out
+}
+
+func (p *pack) add(path, about string, data []byte) string {
+	for n := 2; slices.ContainsFunc(p.files, func(f packFile) bool { return f.Path == path }); n++ { // names that differ in signs only
+		ending := filepath.Ext(path)
+		path = strings.TrimSuffix(strings.TrimSuffix(path, ending), fmt.Sprintf("-%d", n-1)) + fmt.Sprintf("-%d", n) + ending
+	}
+	sum := sha256.Sum256(data)
+	p.files = append(p.files, packFile{path, about, len(data), hex.EncodeToString(sum[:]), data})
+	return path
+}
+
+func (p *pack) addTable(path string, t *table.Table) (string, error) {
+	t.Digits = p.digits
+	var b bytes.Buffer
+	if err := t.Write(&b, "csv"); err != nil {
+		return "", err
+	}
+	path = p.add(path, t.Title, b.Bytes())
+	p.tables = append(p.tables, t.Describe(path))
+	return path, nil
+}
+
+// make makes the files of the package, the same for the same content.
+func (p *pack) make() error {
+	type version struct {
+		name string
+		n    int
+	}
+	legends, zones := map[version]string{}, map[version]string{}
+	tables := map[*book.Posting]string{}
+	var err error
+	slices.SortStableFunc(p.list, func(a, b *book.Posting) int {
+		return cmp.Or(strings.Compare(a.Account, b.Account), strings.Compare(a.ZoneSet.Name, b.ZoneSet.Name), strings.Compare(b.Kind, a.Kind), strings.Compare(a.From, b.From), strings.Compare(a.Epoch, b.Epoch))
+	})
+	for _, name := range accountsOf(p.list) {
+		of := slices.DeleteFunc(slices.Clone(p.list), func(q *book.Posting) bool { return q.Account != name })
+		for _, set := range zoneSets(of) {
+			in := slices.DeleteFunc(slices.Clone(of), func(q *book.Posting) bool { return q.ZoneSet.Name != set })
+			for _, kind := range []string{book.OfExtents, book.OfChange} {
+				rows := ofKind(in, kind)
+				if len(rows) == 0 {
+					continue
+				}
+				t, end := extentsTable(rows, p.unit), "extents"
+				if kind == book.OfChange {
+					t, end = transitionsTable(rows, p.unit), "transitions"
+				}
+				t.Title = fmt.Sprintf("%s: account %s, zones %s", t.Title, name, set)
+				path, err := p.addTable(slug(name)+"-"+slug(set)+"-"+end+".csv", t)
+				if err != nil {
+					return err
+				}
+				for _, q := range rows {
+					tables[q] = path
+				}
+			}
+		}
+	}
+	for _, q := range p.list {
+		if v := (version{q.Legend.Name, q.Legend.Version}); legends[v] == "" {
+			t := &table.Table{Title: fmt.Sprintf("Legend %s, version %d", v.name, v.n), Columns: []string{"code", "name", "color", "group"}}
+			for _, c := range q.Legend.Classes {
+				t.Rows = append(t.Rows, []any{c.Code, c.Name, c.Color, c.Group})
+			}
+			if legends[v], err = p.addTable(fmt.Sprintf("legend-%s-v%d.csv", slug(v.name), v.n), t); err != nil {
+				return err
+			}
+		}
+		if v := (version{q.ZoneSet.Name, q.ZoneSet.Version}); zones[v] == "" {
+			t := &table.Table{Title: fmt.Sprintf("Zones %s, version %d", v.name, v.n), Columns: []string{"zone_id", "zone_name", "within_id", "within_name"}}
+			for _, z := range q.ZoneSet.Zones {
+				t.Rows = append(t.Rows, []any{z.ID, z.Name, z.WithinID, z.WithinName})
+			}
+			if zones[v], err = p.addTable(fmt.Sprintf("zones-%s-v%d.csv", slug(v.name), v.n), t); err != nil {
+				return err
+			}
+		}
+	}
+	if p.title == "" {
+		p.title = "Accounts of land: " + strings.Join(accountsOf(p.list), ", ")
+	}
+	m := manifest{Format: packFormat, Version: 1, Title: p.title, Licence: p.licence, Source: p.source, Fingerprint: p.fingerprint}
+	for _, q := range p.list {
+		n := packPosting{Account: q.Account, Kind: q.Kind, From: q.From, Epoch: q.Epoch, Table: tables[q], Rows: q.RowCount, Author: q.Author, At: q.At, Note: q.Note, Program: q.Program, Content: q.Content,
+			ZoneSet: packVersion{q.ZoneSet.Name, q.ZoneSet.Version, zones[version{q.ZoneSet.Name, q.ZoneSet.Version}]},
+			Legend:  packVersion{q.Legend.Name, q.Legend.Version, legends[version{q.Legend.Name, q.Legend.Version}]}, Command: json.RawMessage(`{}`)}
+		if json.Valid([]byte(q.Command)) {
+			n.Command = json.RawMessage(q.Command)
+		}
+		for _, in := range q.Inputs { // where it lay is nobody's business
+			n.Inputs = append(n.Inputs, packInput{in.Role, filepath.Base(in.Path), in.Size, in.Modified, in.SHA256})
+		}
+		m.Postings = append(m.Postings, n)
+	}
+	about, err := p.describe()
+	if err != nil {
+		return err
+	}
+	p.add("csv-metadata.json", "what the tables and their columns hold, as the W3C's CSV on the Web", about)
+	p.add("README.md", "what this is, and how to read it", []byte(p.readme()))
+	m.Files = p.files
+	data, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return err
+	}
+	p.add(manifestName, "", append(data, '\n'))
+	return nil
+}
+
+// describe is the description of all tables in the terms of CSVW.
+func (p *pack) describe() ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	err := e.Encode(struct {
+		Context any                 `json:"@context"`
+		Title   string              `json:"dc:title"`
+		Licence string              `json:"dc:license,omitempty"`
+		Source  string              `json:"dc:source,omitempty"`
+		About   string              `json:"dc:description"`
+		Tables  []table.Description `json:"tables"`
+	}{[]any{"http://www.w3.org/ns/csvw", map[string]string{"@language": "en"}}, p.title, p.licence, p.source, methodText(p.unit), p.tables})
+	return b.Bytes(), err
+}
+
+func methodText(unit account.Unit) string {
+	return "Areas are in " + unit.Label + " of true ground: the area of each cell's outline on the ellipsoid of its CRS, cells that the outline of a zone cuts counted by their exact share. " +
+		"For each zone the classes, ground without data, values of no class and ground outside the raster sum to the whole zone. In the transitions, opening extent + additions - reductions = closing extent, on the ground that both epochs map."
+}
+
+func (p *pack) readme() string {
+	var b strings.Builder
+	or := func(text string) string {
+		if text == "" {
+			return "not stated"
+		}
+		return text
+	}
+	fmt.Fprintf(&b, "# %s\n\n- Licence: %s\n- Source: %s\n- Unit: %s (column `unit`)\n\n## Method\n\n%s\n\n## Files\n\n| file | what it holds |\n| --- | --- |\n", p.title, or(p.licence), or(p.source), p.unit.Label, methodText(p.unit))
+	for _, f := range p.files {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", f.Path, f.About)
+	}
+	fmt.Fprintf(&b, "| `%s` | who posted what, when and from which inputs, and the checksums of these files |\n", manifestName)
+	b.WriteString("\nThe tables are CSV in UTF-8 with a head, a full stop as decimal mark, and empty cells for what is not known. A text that a spreadsheet would take for a formula has an apostrophe before it.\n\n## Postings\n\n| account | kind | epoch | zones | posted by | at | note |\n| --- | --- | --- | --- | --- | --- | --- |\n")
+	clean := strings.NewReplacer("|", "\\|", "\n", " ")
+	for _, q := range p.list {
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", clean.Replace(q.Account), q.Kind, clean.Replace(q.Period()), clean.Replace(q.ZoneSet.Name), clean.Replace(q.Author), q.At, clean.Replace(q.Note))
+	}
+	b.WriteString("\n`verdex book import BOOK FOLDER` posts it to a book of your own; `verdex account extent` and `verdex account series` read the tables as they are.\n")
+	return b.String()
+}
+
+// write makes the folder: whole, or not at all.
+func (p *pack) write(dir string, force bool) (err error) {
+	if err := p.make(); err != nil {
+		return err
+	}
+	fail := func(err error) error {
+		return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", dir, fault.Reason(err))
+	}
+	made, err := os.MkdirTemp(filepath.Dir(filepath.Clean(dir)), ".verdex-*")
+	if err != nil {
+		return fail(err)
+	}
+	defer os.RemoveAll(made) // it is gone when it has got its name
+	for _, f := range p.files {
+		if err := os.WriteFile(filepath.Join(made, f.Path), f.data, 0o644); err != nil {
+			return fail(err)
+		}
+	}
+	if err := os.Chmod(made, 0o755); err != nil {
+		return fail(err)
+	}
+	if force && isPackage(dir) {
+		old := made + "-old"
+		if err := os.Rename(dir, old); err != nil {
+			return fail(err)
+		}
+		defer os.RemoveAll(old)
+	}
+	if err := os.Rename(made, dir); err != nil {
+		return fail(err)
+	}
+	return nil
+}
+
+// readPackage reads the postings of a package, whose files must be as they were published.
+func readPackage(dir string) ([]*book.Posting, error) {
+	path := filepath.Join(dir, manifestName)
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.Opening(path, err)
+	}
+	var m manifest
+	if err := json.Unmarshal(data, &m); err != nil || m.Format != packFormat {
+		return nil, fmt.Errorf("%s: it is not the list of postings of a package", path)
+	}
+	if m.Version != 1 {
+		return nil, fmt.Errorf("%s: the package has version %d, and this program knows 1: use a newer Verdex", path, m.Version)
+	}
+	known := map[string]string{}
+	for _, f := range m.Files {
+		if !filepath.IsLocal(f.Path) {
+			return nil, fmt.Errorf("%s: it names the file %q outside the package", path, f.Path)
+		}
+		data, err := os.ReadFile(filepath.Join(dir, f.Path))
+		if err != nil {
+			return nil, fault.Opening(filepath.Join(dir, f.Path), err)
+		}
+		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != f.SHA256 {
+			return nil, fmt.Errorf("%s: it was changed since the package was published: get the package anew", filepath.Join(dir, f.Path))
+		}
+		known[f.Path] = f.SHA256
+	}
+	read := map[string][]*book.Posting{}
+	var out []*book.Posting
+	for _, n := range m.Postings {
+		for _, f := range []string{n.Table, n.Legend.File, n.ZoneSet.File} {
+			if known[f] == "" {
+				return nil, fmt.Errorf("%s: it names the file %q, whose checksum it does not list", path, f)
+			}
+		}
+		of, ok := read[n.Table]
+		if !ok {
+			if of, err = book.ReadTable(filepath.Join(dir, n.Table), "", nil); err != nil {
+				return nil, err
+			}
+			read[n.Table] = of
+		}
+		i := slices.IndexFunc(of, func(p *book.Posting) bool { return p.Kind == n.Kind && p.From == n.From && p.Epoch == n.Epoch })
+		if i < 0 {
+			return nil, fmt.Errorf("%s: it has no rows of %s for %s", filepath.Join(dir, n.Table), n.Kind, n.Epoch)
+		}
+		p := *of[i]
+		p.Account, p.Note = n.Account, n.Note
+		if p.Legend, err = packLegend(filepath.Join(dir, n.Legend.File), n.Legend.Name); err != nil {
+			return nil, err
+		}
+		if err := packZones(filepath.Join(dir, n.ZoneSet.File), n.ZoneSet.Name, &p); err != nil {
+			return nil, err
+		}
+		p.Inputs = []book.Input{{Role: "package", Path: filepath.Join(dir, n.Table), SHA256: known[n.Table]}}
+		for _, in := range n.Inputs {
+			p.Inputs = append(p.Inputs, book.Input{Role: "published from " + in.Role, Path: in.Name, Size: in.Size, Modified: in.Modified, SHA256: in.SHA256})
+		}
+		out = append(out, &p)
+	}
+	return out, nil
+}
+
+func packLegend(path, name string) (book.Legend, error) {
+	rows, err := cover.ReadRows(path, []string{"code", "name", "color", "group"}, nil)
+	l := book.Legend{Name: name}
+	for _, r := range rows {
+		l.Classes = append(l.Classes, book.Class{Code: r.Cell["code"], Name: r.Cell["name"], Color: r.Cell["color"], Group: r.Cell["group"]})
+	}
+	return l, err
+}
+
+// packZones gives a posting the zones of a package in their order.
+func packZones(path, name string, p *book.Posting) error {
+	rows, err := cover.ReadRows(path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
+	if err != nil {
+		return err
+	}
+	set := book.ZoneSet{Name: name}
+	at := map[string]int{}
+	for i, r := range rows {
+		at[r.Cell["zone_id"]] = i
+		set.Zones = append(set.Zones, book.Zone{ID: r.Cell["zone_id"], Name: r.Cell["zone_name"], WithinID: r.Cell["within_id"], WithinName: r.Cell["within_name"]})
+	}
+	place := make([]int, len(p.ZoneSet.Zones))
+	for i, z := range p.ZoneSet.Zones {
+		k, ok := at[z.ID]
+		if !ok {
+			return fmt.Errorf("%s: zone %s of the tables is not in it", path, z.ID)
+		}
+		place[i] = k
+	}
+	p.Extents, p.Moves = slices.Clone(p.Extents), slices.Clone(p.Moves)
+	for i := range p.Extents {
+		p.Extents[i].Zone = place[p.Extents[i].Zone]
+	}
+	for i := range p.Moves {
+		p.Moves[i].Zone = place[p.Moves[i].Zone]
+	}
+	p.ZoneSet = set
+	return nil
+}

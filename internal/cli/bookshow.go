@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+// paintTexts draws a grid of texts, each column as wide as it needs, to the left.
+func paintTexts(g *grid) {
+	widths := make([]int, len(g.head))
+	names := runewidth.StringWidth(g.name)
+	for i, h := range g.head {
+		widths[i] = runewidth.StringWidth(h)
+	}
+	for _, r := range g.rows {
+		names = max(names, runewidth.StringWidth(r.name))
+		for i, t := range r.cells {
+			widths[i] = max(widths[i], min(40, runewidth.StringWidth(t)))
+		}
+	}
+	line := func(name string, cells []string) string {
+		out := left(name, names)
+		for i, t := range cells {
+			out += "  " + left(t, widths[i])
+		}
+		return out
+	}
+	g.c.line(g.c.dim(line(g.name, g.head)))
+	for _, r := range g.rows {
+		text := line(r.name, r.cells)
+		if r.dim {
+			text = g.c.dim(text)
+		}
+		g.c.line(text)
+	}
+}
+
+func bookShow(ctx context.Context, c *cli.Command) error {
+	out, err := chooseOutput(c)
+	if err != nil {
+		return err
+	}
+	unit, err := account.FindUnit(c.String("unit"))
+	if err != nil {
+		return usageError{err}
+	}
+	only := c.String("table")
+	if !slices.Contains([]string{"", "extents", "transitions"}, only) {
+		return usage("--table %s is not known: choose extents or transitions", only)
+	}
+	return withBook(ctx, c, false, 1, 1, "a book and the name of an account", func(b *book.Book, r *reporter) error {
+		name := c.Args().Get(1)
+		list, err := b.Current(ctx, name)
+		if err != nil {
+			return err
+		}
+		if out.format != "table" {
+			t, err := accountTable(list, only, unit, b.Name, name)
+			if err != nil {
+				return err
+			}
+			out.sheets = func() []*table.Sheet { return append(accountSheets(list, unit), postingsSheet(list)) }
+			return out.write(t)
+		}
+		cv := newCanvas(out.stdout)
+		cv.line(cv.bold(name), cv.dim("  an account of "+b.Name))
+		for _, p := range list {
+			cv.line(cv.dim(fmt.Sprintf("posting %d  %s %s, %s v%d, %s v%d, by %s, %s  %s", p.ID, p.Kind, p.Period(), p.ZoneSet.Name, p.ZoneSet.Version, p.Legend.Name, p.Legend.Version, p.Author, p.At, p.Note)))
+		}
+		for _, set := range zoneSets(list) {
+			if err := showSet(cv, slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.ZoneSet.Name != set }), only, unit); err != nil {
+				return err
+			}
+		}
+		return cv.flush()
+	})
+}
+
+// zoneSets are the names of the zone sets of postings.
+func zoneSets(list []*book.Posting) (out []string) {
+	for _, p := range list {
+		if !slices.Contains(out, p.ZoneSet.Name) {
+			out = append(out, p.ZoneSet.Name)
+		}
+	}
+	return out
+}
+
+// accountTable is the one table of an account that is wanted.
+func accountTable(list []*book.Posting, only string, unit account.Unit, where, name string) (*table.Table, error) {
+	extents, change := ofKind(list, book.OfExtents), ofKind(list, book.OfChange)
+	if sets := zoneSets(list); len(sets) > 1 {
+		return nil, fmt.Errorf("%s: account %s is of several zone sets (%s), whose rows do not go into one table: write a package with verdex book export --package", where, name, strings.Join(sets, ", "))
+	}
+	switch {
+	case only == "extents" || only == "" && len(change) == 0:
+		if len(extents) == 0 {
+			return nil, fmt.Errorf("%s: account %s has no extents", where, name)
+		}
+		return extentsTable(extents, unit), nil
+	case only == "transitions" || len(extents) == 0:
+		if len(change) == 0 {
+			return nil, fmt.Errorf("%s: account %s has no change", where, name)
+		}
+		return transitionsTable(change, unit), nil
+	}
+	return extentsTable(extents, unit), nil
+}
+
+// showSet draws the postings of an account on one zone set.
+func showSet(c *canvas, list []*book.Posting, only string, unit account.Unit) error {
+	s := &statement{unit: unit, legend: bookLegend(list[len(list)-1].Legend)}
+	read := readerOf(list)
+	names := []string{list[0].Account}
+	if len(ofKind(list, book.OfExtents)) > 0 && only != "transitions" {
+		e, err := account.ReadExtents(names, read)
+		if err != nil {
+			return err
+		}
+		if e.Classes, err = account.Arrange(e.Classes, s.legend); err != nil {
+			return err
+		}
+		c.line()
+		if len(e.Epochs) > 1 {
+			err = s.paintSeries(c, e.Series(), e)
+		} else {
+			err = s.paintClasses(c, e.Composition(), e)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if len(ofKind(list, book.OfChange)) > 0 && only != "extents" {
+		m, err := account.ReadMoves(names, read)
+		if err != nil {
+			return err
+		}
+		if m.Classes, err = account.Arrange(m.Classes, s.legend); err != nil {
+			return err
+		}
+		c.line()
+		if only == "transitions" {
+			return s.paintMoves(c, m)
+		}
+		return s.paintExtent(c, m.Statements(nil), m.Classes, "account")
+	}
+	return nil
+}
+
+// postingsSheet tells of the postings that a workbook is of.
+func postingsSheet(list []*book.Posting) *table.Sheet {
+	s := &table.Sheet{Name: "Postings", FreezeRows: 1, Filter: true}
+	var head []table.Cell
+	for _, h := range []string{"posting", "account", "kind", "epoch", "zone set", "legend", "author", "posted (UTC)", "note", "input", "size", "last changed (UTC)", "SHA-256", "command"} {
+		head = append(head, table.Text(h, table.Style{Head: true}))
+	}
+	s.Add(head...)
+	for _, p := range list {
+		inputs := p.Inputs
+		if len(inputs) == 0 {
+			inputs = []book.Input{{}}
+		}
+		for _, in := range inputs {
+			line := []table.Cell{{Value: int(p.ID)}}
+			for _, text := range []string{p.Account, p.Kind, p.Period(), fmt.Sprintf("%s v%d", p.ZoneSet.Name, p.ZoneSet.Version), fmt.Sprintf("%s v%d", p.Legend.Name, p.Legend.Version), p.Author, p.At, p.Note, strings.TrimSpace(in.Role + " " + in.Path)} {
+				line = append(line, table.Text(text, table.Style{}))
+			}
+			line = append(line, table.Cell{Value: int(in.Size)}, table.Text(in.Modified, table.Style{}), table.Text(in.SHA256, table.Style{}), table.Text(commandLine(p.Command), table.Style{}))
+			s.Add(line...)
+		}
+	}
+	return s
+}

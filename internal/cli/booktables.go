@@ -1,0 +1,240 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/table"
+)
+
+// The rows of postings as the tables that measure and change write.
+
+// legendOrder gives the place of each class of a posting's legend.
+func legendOrder(p *book.Posting) map[string]int {
+	out := map[string]int{}
+	for i, c := range p.Legend.Classes {
+		out[c.Code] = i
+	}
+	return out
+}
+
+func className(p *book.Posting, order map[string]int, code string) string {
+	if i, ok := order[code]; ok {
+		return p.Legend.Classes[i].Name
+	}
+	return ""
+}
+
+// kindNames are the names of ground of no class, in the order of rows.
+var kindNames = map[string]string{"nodata": "no data", "unlisted": "not in the legend", "outside": "outside the raster"}
+
+var kindOrder = []string{"class", "nodata", "unlisted", "outside"}
+
+// extentsOf are the extents of a posting in the order of tables.
+func extentsOf(p *book.Posting) []book.Extent {
+	order := legendOrder(p)
+	rows := slices.Clone(p.Extents)
+	slices.SortStableFunc(rows, func(a, b book.Extent) int {
+		return cmp.Or(cmp.Compare(a.Zone, b.Zone), cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)), cmp.Compare(order[a.Code], order[b.Code]))
+	})
+	return rows
+}
+
+// extentsTable is the long table of postings of extents.
+func extentsTable(list []*book.Posting, unit account.Unit) *table.Table {
+	t := &table.Table{Name: "extents", Title: "Extents in " + unit.Label, Columns: longColumns, Digits: -1}
+	units := slices.ContainsFunc(list, func(p *book.Posting) bool {
+		return slices.ContainsFunc(p.ZoneSet.Zones, func(z book.Zone) bool { return z.WithinID != "" })
+	})
+	if units {
+		t.Columns = slices.Concat(longColumns, unitColumns)
+	}
+	for _, p := range list {
+		order := legendOrder(p)
+		whole, classified := make([]float64, len(p.ZoneSet.Zones)), make([]float64, len(p.ZoneSet.Zones))
+		for _, e := range p.Extents {
+			whole[e.Zone] += e.M2
+			if e.Kind == "class" {
+				classified[e.Zone] += e.M2
+			}
+		}
+		for _, e := range extentsOf(p) {
+			z := p.ZoneSet.Zones[e.Zone]
+			name, pct := kindNames[e.Kind], any(nil)
+			if e.Kind == "class" {
+				name, pct = className(p, order, e.Code), share(e.M2, classified[e.Zone])
+			}
+			row := []any{p.Epoch, z.ID, z.Name, e.Kind, e.Code, name, e.M2 / unit.M2, unit.Name, share(e.M2, whole[e.Zone]), pct, e.Cells, e.Nominal / unit.M2}
+			if units {
+				row = append(row, z.WithinID, z.WithinName)
+			}
+			t.Rows = append(t.Rows, row)
+		}
+	}
+	return t
+}
+
+func share(part, whole float64) float64 {
+	if whole == 0 {
+		return 0
+	}
+	return part / whole * 100
+}
+
+// transitionsTable is the matrix table of postings of change.
+func transitionsTable(list []*book.Posting, unit account.Unit) *table.Table {
+	t := &table.Table{Name: "transitions", Title: "Transitions in " + unit.Label, Columns: matrixColumns, Digits: -1}
+	for _, p := range list {
+		order := legendOrder(p)
+		place := func(code string) int {
+			if i, ok := order[code]; ok {
+				return i
+			}
+			return len(order)
+		}
+		rows := slices.Clone(p.Moves)
+		slices.SortStableFunc(rows, func(a, b book.Move) int {
+			return cmp.Or(cmp.Compare(a.Zone, b.Zone), cmp.Compare(a.Kind, b.Kind), cmp.Compare(place(a.From), place(b.From)), cmp.Compare(place(a.To), place(b.To)))
+		})
+		type key struct {
+			zone int
+			code string
+		}
+		whole, opening := make([]float64, len(p.ZoneSet.Zones)), map[key]float64{}
+		for _, m := range p.Moves {
+			whole[m.Zone] += m.M2
+			if m.From != "" && m.To != "" {
+				opening[key{m.Zone, m.From}] += m.M2
+			}
+		}
+		name := func(code, kind string) string {
+			switch {
+			case code != "":
+				return className(p, order, code)
+			case kind == "outside":
+				return "outside"
+			}
+			return "not mapped"
+		}
+		for _, m := range rows {
+			z, pct := p.ZoneSet.Zones[m.Zone], any(nil)
+			if m.From != "" && m.To != "" {
+				pct = share(m.M2, opening[key{m.Zone, m.From}])
+			}
+			t.Rows = append(t.Rows, []any{z.ID, z.Name, p.From, p.Epoch, m.From, name(m.From, m.Kind), m.To, name(m.To, m.Kind), m.M2 / unit.M2, unit.Name, share(m.M2, whole[m.Zone]), pct})
+		}
+	}
+	return t
+}
+
+// ofKind are the postings of a kind.
+func ofKind(list []*book.Posting, kind string) (out []*book.Posting) {
+	for _, p := range list {
+		if p.Kind == kind {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// rowsOf are the rows of a table as they are read from a file.
+func rowsOf(t *table.Table) (out []cover.Row) {
+	for i, row := range t.Rows {
+		r := cover.Row{Line: i + 1, Cell: map[string]string{}}
+		for k, v := range row {
+			switch v := v.(type) {
+			case nil:
+			case float64:
+				if !math.IsNaN(v) {
+					r.Cell[t.Columns[k]] = table.Number(v, -1)
+				}
+			default:
+				r.Cell[t.Columns[k]] = fmt.Sprint(v)
+			}
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// readerOf reads the tables of postings instead of files.
+func readerOf(list []*book.Posting) account.Reader {
+	m2 := account.Units[1]
+	return func(name string, needed, _ []string) ([]cover.Row, error) {
+		kind, make := book.OfExtents, extentsTable
+		if slices.Contains(needed, "from_code") {
+			kind, make = book.OfChange, transitionsTable
+		}
+		of := ofKind(list, kind)
+		if len(of) == 0 {
+			return nil, fmt.Errorf("%s: the account has no %s", name, kind)
+		}
+		return rowsOf(make(of, m2)), nil
+	}
+}
+
+// bookLegend is a book's legend as commands use it; nil when its codes are no numbers.
+func bookLegend(l book.Legend) *cover.Legend {
+	var classes []cover.Class
+	for i, c := range l.Classes {
+		code, err := strconv.Atoi(c.Code)
+		if err != nil {
+			return nil
+		}
+		class := cover.Class{Code: code, Name: c.Name, Group: c.Group, Color: cover.Shade(i)}
+		if color, ok := colorOf(c.Color); ok {
+			class.Color = color
+		}
+		classes = append(classes, class)
+	}
+	legend, err := cover.NewLegend(l.Name, classes)
+	if err != nil {
+		return nil
+	}
+	return legend
+}
+
+func colorOf(text string) (c raster.Color, ok bool) {
+	_, err := fmt.Sscanf(text, "#%02x%02x%02x", &c.R, &c.G, &c.B)
+	return c, err == nil
+}
+
+// reader reads the tables that an account is made of: files, or BOOK#ACCOUNT.
+func (s *statement) reader(ctx context.Context, c *cli.Command) account.Reader {
+	return func(name string, needed, optional []string) ([]cover.Row, error) {
+		where, of, named := strings.Cut(name, "#")
+		if i := strings.LastIndexByte(name, '#'); i >= 0 {
+			where, of = name[:i], name[i+1:]
+		}
+		if !book.IsBook(where) {
+			return cover.ReadRows(name, needed, optional)
+		}
+		b, err := openBook(ctx, c, where, false, s.r)
+		if err != nil {
+			return nil, err
+		}
+		defer b.Close()
+		if !named || of == "" {
+			return nil, fmt.Errorf("%s: it is a book: name an account of it, as %s#ACCOUNT (verdex book list shows them)", b.Name, b.Name)
+		}
+		list, err := b.Current(ctx, of)
+		if err != nil {
+			return nil, err
+		}
+		if s.legend == nil && s.groups == nil {
+			s.legend = bookLegend(list[len(list)-1].Legend)
+		}
+		return readerOf(list)(b.Name+"#"+of, needed, optional)
+	}
+}
