@@ -215,7 +215,7 @@ func bookImport(ctx context.Context, c *cli.Command) error {
 			for _, p := range list {
 				fresh := *p
 				fresh.ID, fresh.At, fresh.Program, fresh.Replaces = 0, "", "", 0
-				fresh.Inputs = nil
+				fresh.Inputs, fresh.Note = nil, importNote(other.Name, p.Author, p.At, p.Note)
 				if book.IsPostgres(from) { // a file is told with its checksum
 					fresh.Inputs = []book.Input{{Role: "book", Path: other.Name, SHA256: mark}}
 				}

@@ -359,7 +359,7 @@ func readPackage(dir string) ([]*book.Posting, error) {
 			return nil, fmt.Errorf("%s: it has no rows of %s for %s", filepath.Join(dir, n.Table), n.Kind, n.Epoch)
 		}
 		p := *of[i]
-		p.Account, p.Note = n.Account, n.Note
+		p.Account, p.Note = n.Account, importNote(dir, n.Author, n.At, n.Note)
 		if p.Legend, err = packLegend(filepath.Join(dir, n.Legend.File), n.Legend.Name); err != nil {
 			return nil, err
 		}
@@ -373,6 +373,11 @@ func readPackage(dir string) ([]*book.Posting, error) {
 		out = append(out, &p)
 	}
 	return out, nil
+}
+
+// importNote tells where a posting comes from that is posted anew.
+func importNote(from, author, at, note string) string {
+	return strings.TrimSuffix(fmt.Sprintf("from %s, posted there by %s on %s: %s", from, author, at, note), ": ")
 }
 
 func packLegend(path, name string) (book.Legend, error) {

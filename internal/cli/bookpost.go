@@ -128,7 +128,10 @@ func enter(ctx context.Context, c *cli.Command, b *book.Book, list []*book.Posti
 		if p.Account == "" {
 			p.Account = strings.TrimSpace(c.String("account"))
 		}
-		p.Author, p.Note, p.Command, p.Inputs = author, c.String("note"), command, append(p.Inputs, inputs...)
+		if note := c.String("note"); note != "" {
+			p.Note = note
+		}
+		p.Author, p.Command, p.Inputs = author, command, append(p.Inputs, inputs...)
 	}
 	outcomes, err := b.Post(ctx, list, c.Bool("supersede"))
 	if err != nil {

@@ -51,7 +51,7 @@ func classHeads(p *book.Posting, prefix string) (out []table.Cell) {
 		if !ok {
 			color = cover.Shade(i)
 		}
-		out = append(out, table.Text(prefix+c.Name, table.Style{Head: true, Fill: &color}))
+		out = append(out, table.Text(prefix+c.Name, table.Style{Head: true, Right: true, Fill: &color}))
 	}
 	return out
 }
@@ -81,7 +81,7 @@ func extentsSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet 
 	head = append(head, classHeads(p, "")...)
 	n := len(p.Legend.Classes)
 	for _, text := range []string{"no data", "not in the legend", "outside", "zone"} {
-		head = append(head, table.Text(text, table.Style{Head: true}))
+		head = append(head, table.Text(text, table.Style{Head: true, Right: true}))
 	}
 	head = append(head, classHeads(p, "% ")...)
 	s.Add(head...)
@@ -144,7 +144,7 @@ func changeSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	s.Add(sheetTitle(p, "Extent account "+p.Period(), unit))
 	s.Add(table.Text("On the ground that both epochs map. Net change, closing extent, totals and the balance are formulas.", table.Style{Dim: true}))
 	head := append([]table.Cell{table.Text("zone and entry", table.Style{Head: true})}, classHeads(p, "")...)
-	s.Add(append(head, table.Text("total", table.Style{Head: true}))...)
+	s.Add(append(head, table.Text("total", table.Style{Head: true, Right: true}))...)
 	order := legendOrder(p)
 	byZone := map[int][]book.Move{}
 	for _, m := range p.Moves {
@@ -226,7 +226,7 @@ func matrixSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	s.Add(table.Text("Totals are formulas.", table.Style{Dim: true}))
 	head := []table.Cell{table.Text("zone_id", table.Style{Head: true}), table.Text("zone_name", table.Style{Head: true}), table.Text("from", table.Style{Head: true})}
 	head = append(head, classHeads(p, "")...)
-	s.Add(append(head, table.Text("not mapped", table.Style{Head: true}), table.Text("total", table.Style{Head: true}))...)
+	s.Add(append(head, table.Text("not mapped", table.Style{Head: true, Right: true}), table.Text("total", table.Style{Head: true, Right: true}))...)
 	order := legendOrder(p)
 	place := func(code string) int {
 		if code == "" {

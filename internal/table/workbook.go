@@ -38,6 +38,7 @@ type Cell struct {
 // Style is how a cell looks.
 type Style struct {
 	Bold, Head, Dim, Top bool
+	Right                bool          // for the heads of numbers
 	Format               string        // of numbers, such as #,##0.00; "" for the general one
 	Fill                 *raster.Color // of a class
 }
@@ -126,38 +127,22 @@ func sheetName(name string, taken map[string]bool) string {
 }
 
 func (s *Sheet) write(f *excelize.File, styles map[string]int) error {
-	widths := append([]float64{}, s.Widths...)
-	for row, line := range s.Lines {
-		for col, c := range line {
-			name := At(row, col)
-			if c.Style != (Style{}) {
-				id, err := styleOf(f, styles, c.Style)
-				if err != nil {
-					return err
-				}
-				if err := f.SetCellStyle(s.Name, name, name, id); err != nil {
-					return err
-				}
-			}
-			for len(widths) <= col {
-				widths = append(widths, 0)
-			}
-			if row >= s.FreezeRows || c.Style.Head {
-				if n := float64(utf8.RuneCountInString(c.shown())) + 2; col >= len(s.Widths) || s.Widths[col] == 0 {
-					widths[col] = min(60, max(widths[col], n))
-				}
-			}
-			if err := c.set(f, s.Name, name); err != nil {
-				return err
-			}
-		}
-	}
-	for col, width := range widths {
-		name, err := excelize.ColumnNumberToName(col + 1)
-		if err != nil {
+	if s.Filter && len(s.Lines) > s.FreezeRows && s.FreezeRows > 0 {
+		head := s.Lines[s.FreezeRows-1]
+		if err := f.AutoFilter(s.Name, At(s.FreezeRows-1, 0)+":"+At(len(s.Lines)-1, len(head)-1), nil); err != nil {
 			return err
 		}
-		if err := f.SetColWidth(s.Name, name, name, max(width, 8)); err != nil {
+	}
+	if err := s.printing(f); err != nil {
+		return err
+	}
+	w, err := f.NewStreamWriter(s.Name)
+	if err != nil {
+		return err
+	}
+	widths := s.widths()
+	for col, width := range widths {
+		if err := w.SetColWidth(col+1, col+1, max(width, 8)); err != nil {
 			return err
 		}
 	}
@@ -169,17 +154,57 @@ func (s *Sheet) write(f *excelize.File, styles map[string]int) error {
 		case s.FreezeRows == 0:
 			panes.ActivePane = "topRight"
 		}
-		if err := f.SetPanes(s.Name, panes); err != nil {
+		if err := w.SetPanes(panes); err != nil {
 			return err
 		}
 	}
-	if s.Filter && len(s.Lines) > s.FreezeRows && s.FreezeRows > 0 {
-		head := s.Lines[s.FreezeRows-1]
-		if err := f.AutoFilter(s.Name, At(s.FreezeRows-1, 0)+":"+At(len(s.Lines)-1, len(head)-1), nil); err != nil {
+	for row, line := range s.Lines {
+		cells, height := make([]any, len(line)), excelize.RowOpts{}
+		for col, c := range line {
+			cell := excelize.Cell{Formula: c.Formula, Value: c.plain()}
+			if c.Style != (Style{}) {
+				if cell.StyleID, err = styleOf(f, styles, c.Style); err != nil {
+					return err
+				}
+			}
+			cells[col] = cell
+			if c.Style.Head && float64(utf8.RuneCountInString(c.shown()))+1 > max(widths[col], 8) {
+				height.Height = 32 // points, for two lines
+			}
+		}
+		if err := w.SetRow(At(row, 0), cells, height); err != nil {
 			return err
 		}
 	}
-	return nil
+	return w.Flush()
+}
+
+// printing makes the sheet fit the width of a page, across.
+func (s *Sheet) printing(f *excelize.File) error {
+	across, a4, one, any, fit := "landscape", 9, 1, 0, true
+	if err := f.SetPageLayout(s.Name, &excelize.PageLayoutOptions{Size: &a4, Orientation: &across, FitToWidth: &one, FitToHeight: &any}); err != nil {
+		return err
+	}
+	return f.SetSheetProps(s.Name, &excelize.SheetPropsOptions{FitToPage: &fit})
+}
+
+// widths are those of the columns: as they are given, or what the cells need.
+func (s *Sheet) widths() []float64 {
+	out := append([]float64{}, s.Widths...)
+	for row, line := range s.Lines {
+		for col, c := range line {
+			for len(out) <= col {
+				out = append(out, 0)
+			}
+			given := col < len(s.Widths) && s.Widths[col] != 0
+			if n := float64(utf8.RuneCountInString(c.shown())) + 2; !given && row >= s.FreezeRows {
+				out[col] = min(60, max(out[col], n))
+			} else if !given && c.Style.Head {
+				out[col] = min(60, max(out[col], min(n, 18))) // a head may take two lines
+			}
+		}
+	}
+	return out
 }
 
 // shown is about what a cell shows, for the width of its column.
@@ -199,42 +224,37 @@ func (c *Cell) shown() string {
 	return ""
 }
 
-// set enters the value of a cell: a text is never a formula. A formula keeps its value for programs that do not compute.
-func (c *Cell) set(f *excelize.File, sheet, name string) (err error) {
-	switch v := c.Value.(type) {
-	case string:
-		err = f.SetCellStr(sheet, name, v)
-	case float64:
-		if !math.IsNaN(v) && !math.IsInf(v, 0) {
-			if v == 0 {
-				v = 0
-			}
-			err = f.SetCellFloat(sheet, name, v, -1, 64)
+// plain is the value of a cell; what is no number is left empty. A text is never a formula.
+func (c *Cell) plain() any {
+	if v, ok := c.Value.(float64); ok {
+		switch {
+		case math.IsNaN(v) || math.IsInf(v, 0):
+			return nil
+		case v == 0:
+			return 0.0 // not -0
 		}
-	case int:
-		err = f.SetCellInt(sheet, name, int64(v))
 	}
-	if err == nil && c.Formula != "" {
-		err = f.SetCellFormula(sheet, name, c.Formula)
-	}
-	return err
+	return c.Value
 }
 
 func styleOf(f *excelize.File, styles map[string]int, s Style) (int, error) {
-	key := fmt.Sprintf("%v %v %v %v %q", s.Bold, s.Head, s.Dim, s.Top, s.Format)
+	key := fmt.Sprintf("%v %v %v %v %v %q", s.Bold, s.Head, s.Dim, s.Top, s.Right, s.Format)
 	if s.Fill != nil {
 		key += s.Fill.String()
 	}
 	if id, ok := styles[key]; ok {
 		return id, nil
 	}
-	style := &excelize.Style{Font: &excelize.Font{Bold: s.Bold || s.Head, Size: 11, Family: "Calibri", Color: "22302B"}}
+	style := &excelize.Style{Font: &excelize.Font{Bold: s.Bold || s.Head, Size: 11, Family: "Calibri"}}
 	if s.Dim {
 		style.Font.Color = "7A8781"
 	}
 	if s.Head {
 		style.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E6EDE9"}}
 		style.Alignment = &excelize.Alignment{WrapText: true, Vertical: "center"}
+		if s.Right {
+			style.Alignment.Horizontal = "right"
+		}
 	}
 	if s.Fill != nil {
 		style.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{strings.ToUpper(s.Fill.String()[1:])}}
