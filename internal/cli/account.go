@@ -9,6 +9,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -171,15 +172,19 @@ func (s *statement) swatches(c *canvas, classes []account.Named) []string {
 	marks := letters(names)
 	out := make([]string, len(classes))
 	for i, n := range classes {
-		color := cover.Shade(i)
-		if s.legend != nil {
-			for _, class := range s.legend.Classes {
-				if fmt.Sprint(class.Code) == n.ID {
-					color = class.Color
-				}
-			}
-		}
-		out[i] = c.swatch(color, marks[i])
+		out[i] = c.swatch(s.colorOf(i, n), marks[i])
 	}
 	return out
+}
+
+// colorOf is the colour of a class, the i-th: that of the legend where there is one.
+func (s *statement) colorOf(i int, n account.Named) raster.Color {
+	if s.legend != nil {
+		for _, class := range s.legend.Classes {
+			if fmt.Sprint(class.Code) == n.ID {
+				return class.Color
+			}
+		}
+	}
+	return cover.Shade(i)
 }

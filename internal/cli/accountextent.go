@@ -31,6 +31,10 @@ func accountExtent(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	list := m.Statements(flows)
+	s.out.sheets = func() (sheets []*table.Sheet) {
+		byPair(list, func(of []account.Statement) { sheets = append(sheets, s.extentSheet(of, m.Classes)) })
+		return sheets
+	}
 	err = s.show(func() *table.Table { return s.extentTable(list, m.Classes, layout) },
 		func(c *canvas) error { return s.paintExtent(c, list, m.Classes, layout) })
 	if err != nil {

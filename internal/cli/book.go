@@ -121,54 +121,57 @@ func bookList(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return withBook(ctx, c, false, 0, 0, "a book", func(b *book.Book, r *reporter) error {
-		all, err := b.Postings(ctx, "")
-		if err != nil {
-			return err
+	return withBook(ctx, c, false, 0, 0, "a book", func(b *book.Book, _ *reporter) error { return listBook(ctx, b, out) })
+}
+
+// listBook tells the accounts of a book.
+func listBook(ctx context.Context, b *book.Book, out *output) error {
+	all, err := b.Postings(ctx, "")
+	if err != nil {
+		return err
+	}
+	t := &table.Table{Name: "accounts", Title: "Accounts of " + b.Name, Columns: []string{"account", "kind", "zone_set", "epochs", "legend", "postings", "rows", "author", "posted_at"}}
+	type key struct{ account, kind, set string }
+	var order []key
+	of := map[key][]*book.Posting{}
+	for _, p := range all {
+		k := key{p.Account, p.Kind, p.ZoneSet.Name}
+		if of[k] == nil {
+			order = append(order, k)
 		}
-		t := &table.Table{Name: "accounts", Title: "Accounts of " + b.Name, Columns: []string{"account", "kind", "zone_set", "epochs", "legend", "postings", "rows", "author", "posted_at"}}
-		type key struct{ account, kind, set string }
-		var order []key
-		of := map[key][]*book.Posting{}
-		for _, p := range all {
-			k := key{p.Account, p.Kind, p.ZoneSet.Name}
-			if of[k] == nil {
-				order = append(order, k)
+		of[k] = append(of[k], p)
+	}
+	slices.SortStableFunc(order, func(a, b key) int { return strings.Compare(a.account, b.account) })
+	g := &grid{c: newCanvas(out.stdout), name: "account", head: []string{"zone set", "epochs", "legend", "postings", "rows", "last posted", "by"}}
+	for _, k := range order {
+		var epochs []string
+		rows := 0
+		last := of[k][len(of[k])-1]
+		for _, p := range of[k] {
+			if p.Current() {
+				epochs = append(epochs, p.Period())
+				rows += p.RowCount
+				last = p
 			}
-			of[k] = append(of[k], p)
 		}
-		slices.SortStableFunc(order, func(a, b key) int { return strings.Compare(a.account, b.account) })
-		g := &grid{c: newCanvas(out.stdout), name: "account", head: []string{"zone set", "epochs", "legend", "postings", "rows", "last posted", "by"}}
-		for _, k := range order {
-			var epochs []string
-			rows := 0
-			last := of[k][len(of[k])-1]
-			for _, p := range of[k] {
-				if p.Current() {
-					epochs = append(epochs, p.Period())
-					rows += p.RowCount
-					last = p
-				}
-			}
-			slices.Sort(epochs)
-			shown := strings.Join(epochs, ", ")
-			if shown == "" {
-				shown = "none that counts"
-			}
-			legend := fmt.Sprintf("%s v%d", last.Legend.Name, last.Legend.Version)
-			t.Rows = append(t.Rows, []any{k.account, k.kind, k.set, strings.Join(epochs, ", "), legend, len(of[k]), rows, last.Author, last.At})
-			g.add(k.account+", "+k.kind, []string{k.set, shown, legend, fmt.Sprint(len(of[k])), group(float64(rows), 0), strings.TrimSuffix(strings.Replace(last.At, "T", " ", 1), "Z"), last.Author}, false, false)
+		slices.Sort(epochs)
+		shown := strings.Join(epochs, ", ")
+		if shown == "" {
+			shown = "none that counts"
 		}
-		if out.format != "table" {
-			return out.write(t)
-		}
-		g.c.line(g.c.bold(b.Name), g.c.dim(fmt.Sprintf("  a book with %d posting(s)", len(all))))
-		if len(order) > 0 {
-			g.c.line()
-			paintTexts(g)
-		}
-		return g.c.flush()
-	})
+		legend := fmt.Sprintf("%s v%d", last.Legend.Name, last.Legend.Version)
+		t.Rows = append(t.Rows, []any{k.account, k.kind, k.set, strings.Join(epochs, ", "), legend, len(of[k]), rows, last.Author, last.At})
+		g.add(k.account+", "+k.kind, []string{k.set, shown, legend, fmt.Sprint(len(of[k])), group(float64(rows), 0), strings.TrimSuffix(strings.Replace(last.At, "T", " ", 1), "Z"), last.Author}, false, false)
+	}
+	if out.format != "table" {
+		return out.write(t)
+	}
+	g.c.line(g.c.bold(b.Name), g.c.dim(fmt.Sprintf("  a book with %d posting(s)", len(all))))
+	if len(order) > 0 {
+		g.c.line()
+		paintTexts(g)
+	}
+	return g.c.flush()
 }
 
 func bookHistory(ctx context.Context, c *cli.Command) error {

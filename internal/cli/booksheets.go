@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
@@ -139,84 +138,93 @@ func extentsSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet 
 
 // changeSheet has the extent account of each zone: opening + additions − reductions = closing.
 func changeSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
-	n := len(p.Legend.Classes)
-	s := &table.Sheet{Name: name, FreezeRows: 3, FreezeCols: 1, Widths: []float64{38}}
-	s.Add(sheetTitle(p, "Extent account "+p.Period(), unit))
-	s.Add(table.Text("On the ground that both epochs map. Net change, closing extent, totals and the balance are formulas.", table.Style{Dim: true}))
-	head := append([]table.Cell{table.Text("zone and entry", table.Style{Head: true})}, classHeads(p, "")...)
-	s.Add(append(head, table.Text("total", table.Style{Head: true, Right: true}))...)
-	order := legendOrder(p)
-	byZone := map[int][]book.Move{}
-	for _, m := range p.Moves {
-		byZone[m.Zone] = append(byZone[m.Zone], m)
+	m, err := account.ReadMoves([]string{name}, readerOf([]*book.Posting{p}))
+	if err != nil { // rows that were read from tables, or will be
+		panic(err)
 	}
-	for i, z := range p.ZoneSet.Zones {
-		opening, additions, reductions, closing := make([]float64, n), make([]float64, n), make([]float64, n), make([]float64, n)
-		rest := map[string]float64{}
-		for _, m := range byZone[i] {
-			a := m.M2 / unit.M2
-			switch {
-			case m.Kind == "outside":
-				rest["outside"] += a
-			case m.From == "" && m.To == "":
-				rest["mapped in neither"] += a
-			case m.To == "":
-				rest["mapped in "+p.From+" only"] += a
-			case m.From == "":
-				rest["mapped in "+p.Epoch+" only"] += a
-			default:
-				f, t := order[m.From], order[m.To]
-				opening[f] += a
-				closing[t] += a
-				if f != t {
-					reductions[f] += a
-					additions[t] += a
+	x := &statement{unit: unit, legend: bookLegend(p.Legend)}
+	if classes, err := account.Arrange(m.Classes, x.legend); err == nil {
+		m.Classes = classes
+	}
+	s := x.extentSheet(m.Statements(nil), m.Classes)
+	s.Name, s.Lines[0][0] = name, sheetTitle(p, "Extent account "+p.Period(), unit)
+	return s
+}
+
+// extentSheet has the extent accounts of a pair of epochs. Additions and reductions sum their kinds where they are told; net change, closing
+// extent, totals and the balance are formulas, and "as mapped" is what the balance is held against.
+func (x *statement) extentSheet(list []account.Statement, classes []account.Named) *table.Sheet {
+	n, pair := len(classes), list[0].Pair
+	s := &table.Sheet{Name: pair[0] + "–" + pair[1], FreezeRows: 3, FreezeCols: 1, Widths: []float64{38}}
+	s.Add(table.Text(fmt.Sprintf("Extent account %s–%s in %s of true ground", pair[0], pair[1], x.unit.Label), table.Style{Bold: true}))
+	s.Add(table.Text("On the ground that both epochs map. Net change, closing extent, totals and the balance are formulas.", table.Style{Dim: true}))
+	head := []table.Cell{table.Text("zone and entry", table.Style{Head: true})}
+	for i, k := range classes {
+		color := x.colorOf(i, k)
+		head = append(head, table.Text(k.Label(), table.Style{Head: true, Right: true, Fill: &color}))
+	}
+	s.Add(append(head, table.Text("total", table.Style{Head: true, Right: true}))...)
+	for _, zone := range list {
+		s.Add(table.Text(title(zone.Zone.ID, zone.Zone.Name), table.Style{Bold: true}))
+		at := map[account.EntryKind]int{} // numbers of lines from 1
+		kinds := map[account.EntryKind][2]int{}
+		entry := func(name string, values []float64, style table.Style, text func(k int, col string) string) int {
+			line, number, sum := []table.Cell{table.Text(name, style)}, len(s.Lines)+1, 0.0
+			for k := range n {
+				c := area(values[k], style)
+				c.Formula = text(k, column(1+k))
+				line, sum = append(line, c), sum+values[k]
+			}
+			s.Add(append(line, formula(sum, fmt.Sprintf("SUM(B%d:%s%d)", number, column(n), number), style))...)
+			return number
+		}
+		plain := func(int, string) string { return "" }
+		var closing []float64
+		for _, e := range zone.Entries {
+			values := make([]float64, n)
+			for k, v := range e.Values {
+				values[k] = x.area(v)
+			}
+			style, text := table.Style{}, plain
+			switch e.Kind {
+			case account.Opening:
+				style.Bold = true
+			case account.Addition, account.Reduction:
+				style.Dim = true
+			case account.Additions, account.Reductions:
+				if of, told := kinds[e.Kind-1]; told {
+					text = func(_ int, col string) string { return fmt.Sprintf("SUM(%s%d:%s%d)", col, of[0], col, of[1]) }
+				}
+			case account.NetChange:
+				text = func(_ int, col string) string {
+					return fmt.Sprintf("%s%d-%s%d", col, at[account.Additions], col, at[account.Reductions])
+				}
+			case account.Closing:
+				style.Bold, style.Top, closing = true, true, values
+				text = func(_ int, col string) string {
+					return fmt.Sprintf("%s%d+%s%d", col, at[account.Opening], col, at[account.NetChange])
 				}
 			}
-		}
-		s.Add(table.Text(title(z.ID, z.Name), table.Style{Bold: true}))
-		top := len(s.Lines) // number of the line above the opening extent
-		entry := func(name string, style table.Style, cell func(k int, col string) table.Cell) {
-			line := []table.Cell{table.Text(name, style)}
-			sum := 0.0
-			for k := range n {
-				c := cell(k, column(1+k))
-				c.Style.Format = areaFormat
-				c.Style.Bold, c.Style.Dim, c.Style.Top = style.Bold, style.Dim, style.Top
-				line = append(line, c)
-				sum += c.Value.(float64)
+			at[e.Kind] = entry(e.Name, values, style, text)
+			if of, told := kinds[e.Kind]; told {
+				kinds[e.Kind] = [2]int{of[0], at[e.Kind]}
+			} else {
+				kinds[e.Kind] = [2]int{at[e.Kind], at[e.Kind]}
 			}
-			at := len(s.Lines) + 1
-			line = append(line, formula(sum, fmt.Sprintf("SUM(B%d:%s%d)", at, column(n), at), style))
+		}
+		mapped := entry("as mapped", closing, table.Style{Dim: true}, plain)
+		entry("balance", make([]float64, n), table.Style{Dim: true}, func(_ int, col string) string {
+			return fmt.Sprintf("ROUND(%s%d-%s%d,6)", col, at[account.Closing], col, mapped)
+		})
+		for _, rest := range notInAccount(zone) {
+			line := make([]table.Cell, n+2)
+			line[0], line[n+1] = table.Text(rest.what, table.Style{Dim: true}), area(x.area(rest.m2), table.Style{Dim: true})
 			s.Add(line...)
-		}
-		bold := table.Style{Bold: true}
-		entry("Opening extent "+p.From, bold, func(k int, _ string) table.Cell { return area(opening[k], bold) })
-		entry("Additions to extent", table.Style{}, func(k int, _ string) table.Cell { return area(additions[k], table.Style{}) })
-		entry("Reductions in extent", table.Style{}, func(k int, _ string) table.Cell { return area(reductions[k], table.Style{}) })
-		entry("Net change in extent", table.Style{}, func(k int, col string) table.Cell {
-			return formula(additions[k]-reductions[k], fmt.Sprintf("%s%d-%s%d", col, top+2, col, top+3), table.Style{})
-		})
-		entry("Closing extent "+p.Epoch, table.Style{Bold: true, Top: true}, func(k int, col string) table.Cell {
-			return formula(opening[k]+additions[k]-reductions[k], fmt.Sprintf("%s%d+%s%d", col, top+1, col, top+4), bold)
-		})
-		entry("as mapped", table.Style{Dim: true}, func(k int, _ string) table.Cell { return area(closing[k], table.Style{}) })
-		entry("balance", table.Style{Dim: true}, func(k int, col string) table.Cell {
-			return formula(round6(opening[k]+additions[k]-reductions[k]-closing[k]), fmt.Sprintf("ROUND(%s%d-%s%d,6)", col, top+5, col, top+6), table.Style{})
-		})
-		for _, what := range []string{"mapped in " + p.From + " only", "mapped in " + p.Epoch + " only", "mapped in neither", "outside"} {
-			if rest[what] > 0 {
-				line := make([]table.Cell, n+2)
-				line[0], line[n+1] = table.Text("not in the account: "+what, table.Style{Dim: true}), area(rest[what], table.Style{Dim: true})
-				s.Add(line...)
-			}
 		}
 		s.Add()
 	}
 	return s
 }
-
-func round6(v float64) float64 { return math.Round(v*1e6) / 1e6 }
 
 // matrixSheet has for each zone from which class (rows) the ground moved to which (columns).
 func matrixSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {

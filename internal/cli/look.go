@@ -8,12 +8,14 @@ import (
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/internal/book"
 )
 
 func lookCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "look",
-		Usage:     "what is in a raster or a file of zones, and what will go wrong with it",
+		Usage:     "what is in a raster, a file of zones or a book, and what will go wrong with it",
 		ArgsUsage: "FILE...",
 		Description: `Shows what a file holds and what its numbers mean: for a raster its grid, CRS, cell size
 on the ground, nominal and true cell area, and the values with their cells and true areas; for zones their
@@ -27,7 +29,8 @@ Several rasters are compared: do they lie on one grid, and what will a joint mea
   verdex look cover_2004.tif cover_2020.tif
   verdex look wards.gpkg
   verdex look wards.gpkg --values district     the values of a field, with their areas
-  verdex look wards.gpkg cover.tif             how the zones lie to a raster`,
+  verdex look wards.gpkg cover.tif             how the zones lie to a raster
+  verdex look orrin.book                       the accounts of a book`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "quick", Usage: "do not read the cells"},
 			&cli.BoolFlag{Name: "json", Usage: "for machines"},
@@ -58,6 +61,15 @@ type finding struct {
 }
 
 func look(ctx context.Context, c *cli.Command) error {
+	r := newReporter(c)
+	if c.Args().Len() == 1 && book.IsBook(c.Args().First()) {
+		b, err := openBook(ctx, c, c.Args().First(), false, r)
+		if err != nil {
+			return err
+		}
+		defer b.Close()
+		return listBook(ctx, b, &output{format: "table", stdout: c.Root().Writer})
+	}
 	paths, err := rasterPaths(c, c.Args().Slice())
 	if err != nil {
 		return err
@@ -65,7 +77,6 @@ func look(ctx context.Context, c *cli.Command) error {
 	if len(paths) == 0 {
 		return usage("look needs a file (verdex look --help shows examples)")
 	}
-	r := newReporter(c)
 	if len(paths) == 1 {
 		if isVector(paths[0]) {
 			return lookZones(ctx, c, paths[0], "", r)
