@@ -41,7 +41,7 @@ func checkPost(ctx context.Context, c *cli.Command) error {
 	where := c.String("post")
 	if where == "" {
 		for _, f := range entryFlags {
-			if name := f.Names()[0]; c.IsSet(name) {
+			if name := f.Names()[0]; c.String(name) != "" || c.Bool(name) {
 				return usage("--%s is for posting: name a book with --post", name)
 			}
 		}

@@ -21,13 +21,19 @@ import (
 	"github.com/verdex-land/verdex/core/vector/geojson"
 	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/demo"
+	"github.com/verdex-land/verdex/internal/postgrestest"
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){
+	testscript.Main(thenStop{m}, map[string]func(){
 		"verdex": func() { os.Exit(Main(os.Args, "test", os.Stdout, os.Stderr)) },
 	})
 }
+
+// thenStop stops the PostgreSQL server that tests have started.
+type thenStop struct{ *testing.M }
+
+func (m thenStop) Run() int { return postgrestest.Main(m.M.Run) }
 
 // TestScripts drives the program as a user would. Besides the usual commands there are
 // status N COMMAND…, which expects an exit status; sample, which unpacks the sample data; raster,
