@@ -190,7 +190,8 @@ func TestVersionsOfLegendsAndZoneSets(t *testing.T) {
 		post(t, b, extents("orrin", "2004", 2, 0), extents("orrin", "2012", 3, 0))
 		renamed := extents("orrin", "2020", 3, 0)
 		renamed.Legend.Classes = append([]Class{{"1", "Forest", "#2f7d5b", ""}}, legend.Classes[1:]...)
-		post(t, b, renamed)
+		out := post(t, b, renamed)
+		assert.Equal(t, []string{"the legend cover has version 2 now: 0 classes new, 0 gone, 1 with another name or mark"}, out[0].Notes)
 		all, err := b.Postings(ctx, "orrin")
 		require.NoError(t, err)
 		var got [][2]int

@@ -34,9 +34,10 @@ func sortRows[T any](rows []T, key func(*T) (int, string)) {
 // Outcome is what became of a posting.
 type Outcome struct {
 	ID         int64
-	Already    bool  // the book had the same content; ID is of that posting
-	Rounding   bool  // the same to within rounding
-	Superseded int64 // the posting that it took the place of, 0 for none
+	Already    bool     // the book had the same content; ID is of that posting
+	Rounding   bool     // the same to within rounding
+	Superseded int64    // the posting that it took the place of, 0 for none
+	Notes      []string // new versions of the zone set and the legend, and how they differ from the ones before
 }
 
 // ErrConflict says that a book holds other content for the same account, epoch and zone set.
@@ -104,6 +105,9 @@ func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (
 				b.Name, ErrConflict, old.ID, old.Author, old.At, p.what(), Summary(Compare(old, p)))
 		}
 		p.Replaces, o.Superseded = old.ID, old.ID
+	}
+	if o.Notes, err = b.versionNotes(ctx, tx, p, zones, legend); err != nil {
+		return o, err
 	}
 	if p.ZoneSet.ID, err = b.version(ctx, tx, "zone_set", p.ZoneSet.Name, zones, b.zonesInto(ctx, tx, p.ZoneSet.Zones)); err != nil {
 		return o, err
@@ -215,6 +219,69 @@ func (b *Book) version(ctx context.Context, tx *txn, table, name, sum string, fi
 		return 0, err
 	}
 	return id, fill(id)
+}
+
+// versionNotes tells how a zone set and a legend that are about to get a new version differ from the last one.
+func (b *Book) versionNotes(ctx context.Context, tx *txn, p *Posting, zones, legend string) (notes []string, err error) {
+	for _, of := range []struct{ table, name, sum, what string }{{"zone_set", p.ZoneSet.Name, zones, "zones"}, {"legend", p.Legend.Name, legend, "classes"}} {
+		var id int64
+		var known int
+		if err := tx.QueryRowContext(ctx, b.sql("SELECT COUNT(*) FROM "+of.table+" WHERE name = ? AND sha256 = ?"), of.name, of.sum).Scan(&known); err != nil {
+			return nil, err
+		}
+		err := tx.QueryRowContext(ctx, b.sql("SELECT "+of.table+"_id FROM "+of.table+" WHERE name = ? ORDER BY version DESC LIMIT 1"), of.name).Scan(&id)
+		switch {
+		case known > 0 || errors.Is(err, sql.ErrNoRows):
+			continue
+		case err != nil:
+			return nil, err
+		}
+		before, after, version := map[string]any{}, map[string]any{}, 0
+		if of.table == "zone_set" {
+			old, err := b.zoneSet(ctx, tx, id)
+			if err != nil {
+				return nil, err
+			}
+			for _, z := range old.Zones {
+				before[z.ID] = z
+			}
+			for _, z := range p.ZoneSet.Zones {
+				after[z.ID] = z
+			}
+			version = old.Version
+		} else {
+			old, err := b.legend(ctx, tx, id)
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range old.Classes {
+				before[c.Code] = c
+			}
+			for _, c := range p.Legend.Classes {
+				after[c.Code] = c
+			}
+			version = old.Version
+		}
+		fresh, gone, other := 0, 0, 0
+		for k, v := range after {
+			if w, ok := before[k]; !ok {
+				fresh++
+			} else if w != v {
+				other++
+			}
+		}
+		for k := range before {
+			if _, ok := after[k]; !ok {
+				gone++
+			}
+		}
+		text := fmt.Sprintf("the %s %s has version %d now: %d %s new, %d gone, %d with another name or mark", strings.Replace(of.table, "_", " ", 1), of.name, version+1, fresh, of.what, gone, other)
+		if fresh+gone+other == 0 {
+			text = fmt.Sprintf("the %s %s has version %d now: in another order", strings.Replace(of.table, "_", " ", 1), of.name, version+1)
+		}
+		notes = append(notes, text)
+	}
+	return notes, nil
 }
 
 // adopt gives a posting that was made of bare tables the zone set and legend of its account, where they say the same.

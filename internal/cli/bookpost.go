@@ -138,6 +138,9 @@ func enter(ctx context.Context, c *cli.Command, b *book.Book, list []*book.Posti
 		return err
 	}
 	for i, o := range outcomes {
+		for _, text := range o.Notes {
+			r.note(b.Name + ": " + text)
+		}
 		what := fmt.Sprintf("%s of account %s, %s", list[i].Kind, list[i].Account, list[i].Period())
 		switch {
 		case o.Rounding:

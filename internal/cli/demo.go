@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/demo"
 )
 
@@ -41,6 +43,12 @@ var demoJob = []struct{ why, command string }{
 	{"All three epochs in one pass, from what to what in the whole basin, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2012=DIR/cover_2012_?.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --nodata 2012=0 --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
 	{"An extent account of that, with additions and reductions that are managed or not:", "account extent DIR/matrix.csv --legend DIR/legend.csv --flows DIR/flows.csv"},
 	{"Which processes moved the ground?", "account flows DIR/matrix.csv --flows DIR/flows.csv"},
+	{"A book remembers who posted what, when, and from which inputs:", "book create DIR/orrin.book"},
+	{"The tables made so far go in; the same again would be recognised:", "book post DIR/orrin.book DIR/matrix.csv --account basin --legend DIR/legend.csv"},
+	{"", "book post DIR/orrin.book DIR/extents_2004.csv --account catchments --zone-set catchments --legend DIR/legend.csv"},
+	{"What does the book hold, and does all of it add up?", "book list DIR/orrin.book"},
+	{"", "book verify DIR/orrin.book"},
+	{"As a spreadsheet whose sums and balances are formulas:", "book export DIR/orrin.book --out DIR/accounts.xlsx --force"},
 	{"How true is the map of 2020? A survey of 410 points tells:", "account accuracy DIR/samples_2020.csv --cover DIR/cover_2020.tif --legend DIR/legend.csv"},
 }
 
@@ -55,6 +63,11 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err := demo.Write(dir, c.Bool("force")); err != nil {
 		return err
 	}
+	if old := filepath.Join(dir, "orrin.book"); c.Bool("force") && !c.Bool("files-only") && book.IsBook(old) { // of an earlier demo
+		if err := os.Remove(old); err != nil {
+			return err
+		}
+	}
 	out := newCanvas(c.Root().Writer)
 	out.line("The basin of the Orrin Firth, an invented place, is in ", out.bold(dir), ": ", strings.Join(demo.Files(), ", "), ".")
 	if c.Bool("files-only") {
@@ -63,9 +76,13 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err := out.flush(); err != nil {
 		return err
 	}
-	for i, step := range demoJob {
-		out.line()
-		out.line(out.bold(fmt.Sprintf("%d. %s", i+1, step.why)))
+	number := 0
+	for _, step := range demoJob {
+		if step.why != "" {
+			number++
+			out.line()
+			out.line(out.bold(fmt.Sprintf("%d. %s", number, step.why)))
+		}
 		out.line(out.dim("$ verdex " + strings.ReplaceAll(step.command, "DIR", dir)))
 		if err := out.flush(); err != nil {
 			return err
@@ -84,6 +101,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	out.line()
-	out.line("The tables are in ", out.bold(filepath.Join(dir, "extents_2004.csv")), " and ", out.bold(filepath.Join(dir, "matrix.csv")), ".")
+	out.line("The tables are in ", out.bold(filepath.Join(dir, "extents_2004.csv")), " and ", out.bold(filepath.Join(dir, "matrix.csv")), ", the book is ",
+		out.bold(filepath.Join(dir, "orrin.book")), ", and ", out.bold(filepath.Join(dir, "accounts.xlsx")), " is a spreadsheet of it.")
 	return out.flush()
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
@@ -181,4 +182,33 @@ func TestReadOnlyBook(t *testing.T) {
 	out, err = as("book", "create", filepath.Join(dir, "new.book"))
 	require.Error(t, err)
 	assert.Contains(t, out, "its folder cannot be written to")
+}
+
+// The queries of docs/book.md work on both databases, and answer the same.
+func TestDocumentedQueries(t *testing.T) {
+	_, where := accounts(t)
+	address := postgrestest.Database(t)
+	verdex(t, "book", "create", address)
+	verdex(t, "book", "merge", address, where)
+	text, err := os.ReadFile("../../docs/book.md")
+	require.NoError(t, err)
+	queries := regexp.MustCompile("(?s)```sql\n(.*?)```").FindAllStringSubmatch(string(text), -1)
+	require.Len(t, queries, 5)
+	for i, q := range queries {
+		lite := strings.TrimSpace(run(t, "sqlite3", "-separator", "|", where, q[1]))
+		database := address[strings.LastIndexByte(address, '/')+1:]
+		big, err := postgrestest.Shared(t).SQL(database, "SET search_path = verdex; "+q[1])
+		require.NoError(t, err, big)
+		assert.Equal(t, plainNumbers(lite), plainNumbers(strings.TrimSpace(big)))
+		assert.GreaterOrEqual(t, strings.Count(lite, "\n"), []int{69, 1, 6, 2, 3}[i], lite)
+	}
+	big, err := postgrestest.Shared(t).SQL(address[strings.LastIndexByte(address, '/')+1:], "SELECT obj_description('verdex.compositions'::regclass)")
+	require.NoError(t, err)
+	assert.Contains(t, big, "Extents in percent", "views are explained in the database")
+	assert.Contains(t, run(t, "sqlite3", where, "SELECT sql FROM sqlite_master WHERE name = 'compositions'"), "-- Extents in percent")
+}
+
+// plainNumbers writes numbers without zeros at their end, which databases differ in.
+func plainNumbers(answer string) string {
+	return regexp.MustCompile(`\.0\b`).ReplaceAllString(answer, "")
 }
