@@ -161,7 +161,7 @@ func listBook(ctx context.Context, b *book.Book, out *output) error {
 		}
 		legend := fmt.Sprintf("%s v%d", last.Legend.Name, last.Legend.Version)
 		t.Rows = append(t.Rows, []any{k.account, k.kind, k.set, strings.Join(epochs, ", "), legend, len(of[k]), rows, last.Author, last.At})
-		g.add(k.account+", "+k.kind, []string{k.set, shown, legend, fmt.Sprint(len(of[k])), group(float64(rows), 0), strings.TrimSuffix(strings.Replace(last.At, "T", " ", 1), "Z"), last.Author}, false, false)
+		g.add(k.account+", "+k.kind, []string{k.set, shown, legend, fmt.Sprint(len(of[k])), group(float64(rows), 0), timeText(last.At), last.Author}, false, false)
 	}
 	if out.format != "table" {
 		return out.write(t)
@@ -197,7 +197,7 @@ func bookHistory(ctx context.Context, c *cli.Command) error {
 			}
 			t.Rows = append(t.Rows, []any{int(p.ID), p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name, p.Legend.Name, p.RowCount, p.Author, p.At, state, why, p.Note, p.Program, p.Command, p.Content})
 			g.add(fmt.Sprint(p.ID), []string{p.Account + ", " + p.Kind, p.Period(), fmt.Sprintf("%s v%d", p.ZoneSet.Name, p.ZoneSet.Version),
-				strings.TrimSuffix(strings.Replace(p.At, "T", " ", 1), "Z"), p.Author, strings.TrimSpace(state + " " + why), p.Note}, false, state != "current")
+				timeText(p.At), p.Author, strings.TrimSpace(state + " " + why), p.Note}, false, state != "current")
 		}
 		if out.format != "table" {
 			return out.write(t)

@@ -73,9 +73,13 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 		}
 		cv := newCanvas(out.stdout)
 		cv.line(cv.bold(name), cv.dim("  an account of "+b.Name))
+		cv.line()
+		g := &grid{c: cv, name: "posting", head: []string{"kind", "epoch", "zone set", "legend", "posted (UTC)", "by", "note"}}
 		for _, p := range list {
-			cv.line(cv.dim(fmt.Sprintf("posting %d  %s %s, %s v%d, %s v%d, by %s, %s  %s", p.ID, p.Kind, p.Period(), p.ZoneSet.Name, p.ZoneSet.Version, p.Legend.Name, p.Legend.Version, p.Author, p.At, p.Note)))
+			g.add(fmt.Sprint(p.ID), []string{p.Kind, p.Period(), fmt.Sprintf("%s v%d", p.ZoneSet.Name, p.ZoneSet.Version), fmt.Sprintf("%s v%d", p.Legend.Name, p.Legend.Version),
+				timeText(p.At), p.Author, p.Note}, false, false)
 		}
+		paintTexts(g)
 		for _, set := range zoneSets(list) {
 			if err := showSet(cv, slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.ZoneSet.Name != set }), only, unit); err != nil {
 				return err
@@ -84,6 +88,9 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 		return cv.flush()
 	})
 }
+
+// timeText is the time of a posting for people.
+func timeText(at string) string { return strings.TrimSuffix(strings.Replace(at, "T", " ", 1), "Z") }
 
 // zoneSets are the names of the zone sets of postings.
 func zoneSets(list []*book.Posting) (out []string) {
