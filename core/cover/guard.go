@@ -25,4 +25,6 @@ func Unguard(text string) string {
 	return text
 }
 
-func dangerous(text string) bool { return text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) }
+func dangerous(text string) bool {
+	return text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0]))
+}

@@ -16,7 +16,6 @@ import (
 	"net"
 	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -27,6 +26,7 @@ import (
 	lib "modernc.org/sqlite/lib"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/vector/geopackage"
 )
 
 // Book is an open book.
@@ -156,13 +156,9 @@ func (b *Book) openFile(path string, write bool) error {
 // openSQLite opens a file such that a transaction takes the write lock when it begins, and waits for it. Commits are
 // synchronous and use a rollback journal: a book is one file whenever nobody writes.
 func openSQLite(path, mode string, wait time.Duration) (*sql.DB, error) {
-	full, err := filepath.Abs(path)
-	if err != nil {
-		return nil, err
-	}
 	q := url.Values{"mode": {mode}, "_txlock": {"immediate"},
 		"_pragma": {fmt.Sprintf("busy_timeout(%d)", wait.Milliseconds()), "foreign_keys(1)", "synchronous(FULL)", "cache_size(-65536)"}}
-	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: filepath.ToSlash(full), RawQuery: q.Encode()}).String())
+	db, err := sql.Open("sqlite", geopackage.Address(path, q.Encode()))
 	if err == nil {
 		db.SetMaxOpenConns(1)
 	}

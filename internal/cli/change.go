@@ -95,15 +95,15 @@ func change(ctx context.Context, c *cli.Command) error {
 	if name := changeTables[which].name; name == "summary" || name == "matrix" && c.String("only") == "" {
 		out.sheets = func() []*table.Sheet { return accountSheets(made, ch.Unit) }
 	}
+	if err := postTo(ctx, c, made, r); err != nil { // before anything is written: it may be refused
+		return err
+	}
 	if out.format == "table" {
 		err = changeTables[which].paint(newCanvas(out.stdout), ch, keep)
 	} else {
 		err = out.write(changeTables[which].table(ch, keep))
 	}
 	if err != nil {
-		return err
-	}
-	if err := postTo(ctx, c, made, r); err != nil {
 		return err
 	}
 	return checks.tell(r, out.checks)

@@ -103,6 +103,9 @@ func measure(ctx context.Context, c *cli.Command) error {
 	out.checks = checks.all(append(comp.Check(checks.bounds), edges...), comp.Extents(), comp.Unit)
 	made := []*book.Posting{book.FromComposition(comp)}
 	out.sheets = func() []*table.Sheet { return accountSheets(made, comp.Unit) }
+	if err := postTo(ctx, c, made, r); err != nil { // before anything is written: it may be refused
+		return err
+	}
 	layout := c.String("layout")
 	switch {
 	case out.format == "table":
@@ -127,9 +130,6 @@ func measure(ctx context.Context, c *cli.Command) error {
 		if err := attachTo(ctx, c, columns, "zone_id", with, r); err != nil {
 			return err
 		}
-	}
-	if err := postTo(ctx, c, made, r); err != nil {
-		return err
 	}
 	return checks.tell(r, out.checks)
 }

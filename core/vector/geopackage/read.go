@@ -40,15 +40,20 @@ func open(path string) (*sql.DB, error) {
 	if err != nil || string(head) != "SQLite format 3\x00" {
 		return nil, fmt.Errorf("%s: it is no GeoPackage: it is not an SQLite database", path)
 	}
-	return sql.Open("sqlite", dsn(path, "mode=ro"))
+	return sql.Open("sqlite", Address(path, "mode=ro"))
 }
 
-func dsn(path, options string) string {
+// Address is a file as the driver of SQLite takes it, with options such as mode=ro.
+func Address(path, options string) string {
 	abs, err := filepath.Abs(path)
 	if err != nil {
 		abs = path
 	}
-	return (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs), RawQuery: options}).String()
+	abs = filepath.ToSlash(abs)
+	if !strings.HasPrefix(abs, "/") { // a drive of Windows
+		abs = "/" + abs
+	}
+	return (&url.URL{Scheme: "file", Path: abs, RawQuery: options}).String()
 }
 
 // Layers lists the vector layers of a file.

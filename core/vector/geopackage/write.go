@@ -47,7 +47,7 @@ func Write(path string, l *vector.Layer) (err error) {
 	if !ok {
 		return fmt.Errorf("the CRS %v cannot be written in a GeoPackage: choose GeoJSON", l.CRS)
 	}
-	db, err := sql.Open("sqlite", dsn(path, ""))
+	db, err := sql.Open("sqlite", Address(path, ""))
 	if err != nil {
 		return err
 	}
