@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -467,4 +468,70 @@ func TestAServerThatGoesAwayLeavesNothing(t *testing.T) {
 	})
 	assert.ErrorContains(t, err, "the server went away in the middle")
 	assert.Equal(t, 1, verify(t, reopen(t, where)).Postings)
+}
+
+// A byte of the file that is not what it was is found, unless nothing depends on it; never is another number told, and nothing panics or hangs.
+func TestFlippedBytesAreFound(t *testing.T) {
+	dir := t.TempDir()
+	where := filepath.Join(dir, "sound.book")
+	b := create(t, where)
+	post(t, b, extents("orrin", "2004", 150, 0), extents("orrin", "2020", 150, 7), moves("orrin", "2004", "2020", 150, 0, 7))
+	want, err := b.Current(ctx, "")
+	require.NoError(t, err)
+	require.NoError(t, b.Close())
+	sound, err := os.ReadFile(where)
+	require.NoError(t, err)
+	r := rand.New(rand.NewPCG(5, 6))
+	found, harmless := 0, 0
+	for i := range 200 {
+		broken := append([]byte{}, sound...)
+		at := r.IntN(len(broken))
+		broken[at] ^= byte(1 + r.IntN(255))
+		path := filepath.Join(dir, fmt.Sprintf("broken%d.book", i))
+		require.NoError(t, os.WriteFile(path, broken, 0o644))
+		if k, err := Open(ctx, path, Options{}); err != nil {
+			found++
+		} else {
+			report, err := k.Verify(ctx, "")
+			if err != nil || len(report.Damage) > 0 {
+				found++
+			} else {
+				harmless++
+				got, err := k.Current(ctx, "")
+				require.NoError(t, err)
+				require.Len(t, got, len(want))
+				for n, p := range want {
+					require.Equal(t, p.digest("", ""), got[n].digest("", ""), "byte %d", at)
+					require.Equal(t, p.seal(), got[n].seal(), "byte %d", at)
+					require.Equal(t, [2]any{p.ZoneSet, p.Legend}, [2]any{got[n].ZoneSet, got[n].Legend}, "byte %d", at)
+				}
+			}
+			require.NoError(t, k.Close())
+		}
+		require.NoError(t, os.Remove(path))
+	}
+	t.Logf("%d found, %d without effect", found, harmless)
+	assert.Greater(t, found, 50)
+}
+
+func TestTextThatIsNotUTF8IsRefused(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		b := create(t, where)
+		for _, spoil := range []func(*Posting){
+			func(p *Posting) { p.ZoneSet.Zones[1].Name = "V\xe4rra" }, func(p *Posting) { p.Note = "a\x00b" }, func(p *Posting) { p.Legend.Classes[0].Name = "\xff" },
+		} {
+			p := extents("orrin", "2004", 2, 0)
+			p.Legend.Classes = slices.Clone(legend.Classes)
+			spoil(p)
+			_, err := b.Post(ctx, []*Posting{p}, false)
+			assert.ErrorContains(t, err, "is not UTF-8")
+		}
+		p := extents("Ørrin ’", "2004", 2, 0)
+		p.ZoneSet.Zones[0].Name = "Värra '; DROP TABLE posting; --"
+		post(t, b, p)
+		got, err := b.Current(ctx, "Ørrin ’")
+		require.NoError(t, err)
+		assert.Equal(t, p.ZoneSet.Zones, got[0].ZoneSet.Zones, "what looks like SQL is a text")
+		verify(t, b)
+	})
 }

@@ -8,6 +8,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Posting is one set of rows of an account: the extents of all zones at one epoch, or the change between two.
@@ -206,6 +207,27 @@ func (p *Posting) sort() {
 	sortRows(p.Moves, func(m *Move) (int, string) { return m.Zone, m.Kind + "\x00" + m.From + "\x00" + m.To })
 }
 
+// texts are all texts of a posting.
+func (p *Posting) texts() []string {
+	out := []string{p.Account, p.From, p.Epoch, p.ZoneSet.Name, p.Legend.Name, p.Author, p.Note, p.Command, p.Unit}
+	for _, z := range p.ZoneSet.Zones {
+		out = append(out, z.ID, z.Name, z.WithinID, z.WithinName)
+	}
+	for _, c := range p.Legend.Classes {
+		out = append(out, c.Code, c.Name, c.Color, c.Group)
+	}
+	for i := range p.Extents {
+		out = append(out, p.Extents[i].Code)
+	}
+	for i := range p.Moves {
+		out = append(out, p.Moves[i].From, p.Moves[i].To)
+	}
+	for _, in := range p.Inputs {
+		out = append(out, in.Role, in.Path)
+	}
+	return out
+}
+
 // check reports what is wrong with a posting that someone wants to make.
 func (p *Posting) check() error {
 	switch {
@@ -215,6 +237,11 @@ func (p *Posting) check() error {
 		return fmt.Errorf("%s: there are no rows to post", p.what())
 	case p.Kind == OfExtents && p.Epoch == "":
 		return fmt.Errorf("account %s: the extents have no epoch: give them one with --epoch", p.Account)
+	}
+	for _, text := range p.texts() {
+		if !utf8.ValidString(text) || strings.ContainsRune(text, 0) {
+			return fmt.Errorf("%s: the text %q is not UTF-8: write the table anew in UTF-8", p.what(), text)
+		}
 	}
 	for _, e := range p.Extents {
 		if math.IsNaN(e.M2) || math.IsInf(e.M2, 0) {

@@ -120,8 +120,28 @@ func (b *Book) loadRows(ctx context.Context, q asker, p *Posting) (err error) {
 		p.Moves = append(p.Moves, m)
 		return err
 	}, "SELECT zone_no, kind, from_code, to_code, area_m2 FROM transition WHERE posting_id = ?", p.ID)
+	if err != nil {
+		return err
+	}
 	p.sort() // databases differ in the order of texts
-	return err
+	for _, e := range p.Extents {
+		if e.Zone < 0 || e.Zone >= len(p.ZoneSet.Zones) {
+			return errDamaged{p.ID}
+		}
+	}
+	for _, m := range p.Moves {
+		if m.Zone < 0 || m.Zone >= len(p.ZoneSet.Zones) {
+			return errDamaged{p.ID}
+		}
+	}
+	return nil
+}
+
+// errDamaged says that a posting has rows of zones that its zone set does not have.
+type errDamaged struct{ posting int64 }
+
+func (e errDamaged) Error() string {
+	return fmt.Sprintf("posting %d has a row of a zone that its zone set does not have: the book is damaged, verdex book verify tells more", e.posting)
 }
 
 func orNaN(v sql.NullFloat64) float64 {

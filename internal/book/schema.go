@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // migrations bring a book from one schema to the next; the n-th leads to schema n+1. Both databases take the same text,
@@ -187,7 +189,7 @@ func Create(ctx context.Context, where string, o Options) error {
 	}
 	f, err := os.CreateTemp(filepath.Dir(where), ".verdex-*")
 	if err != nil {
-		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", where, err)
+		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", where, fault.Reason(err))
 	}
 	f.Close()
 	defer os.Remove(f.Name())

@@ -29,6 +29,9 @@ var postFlags = append([]cli.Flag{&cli.StringFlag{Name: "post", Usage: "enter th
 
 // openBook opens a book and tells when that has brought it up to date.
 func openBook(ctx context.Context, c *cli.Command, where string, write bool, r *reporter) (*book.Book, error) {
+	if c.Duration("wait") < 0 {
+		return nil, usage("--wait %v: give a time such as 30s", c.Duration("wait"))
+	}
 	b, err := book.Open(ctx, where, book.Options{Wait: c.Duration("wait"), Program: c.Root().Version, Write: write})
 	if err == nil && b.Migrated != "" {
 		r.note(b.Migrated)
