@@ -1,11 +1,13 @@
 package book
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"hash"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -110,25 +112,38 @@ type Move struct {
 }
 
 // digest is a checksum of texts, each with its length before it, so that no two lists of texts read the same.
-type digest struct{ hash.Hash }
+type digest struct {
+	hash.Hash
+	waiting []byte // not hashed yet: few large pieces are hashed sooner than many small ones
+}
 
-func newDigest(what string) digest {
-	d := digest{sha256.New()}
+func newDigest(what string) *digest {
+	d := &digest{sha256.New(), make([]byte, 0, 1<<12)}
 	d.add("verdex", what, "1")
 	return d
 }
 
-func (d digest) add(texts ...string) {
-	var room [24]byte
+func (d *digest) add(texts ...string) {
 	for _, t := range texts {
-		b := strconv.AppendInt(room[:0], int64(len(t)), 10)
-		d.Write(append(b, ':'))
-		d.Write([]byte(t))
-		d.Write([]byte{'\n'})
+		if len(d.waiting)+len(t)+24 > cap(d.waiting) {
+			d.flush()
+		}
+		d.waiting = append(strconv.AppendInt(d.waiting, int64(len(t)), 10), ':')
+		d.waiting = append(append(d.waiting, t...), '\n')
 	}
 }
 
-func (d digest) number(v float64) {
+func (d *digest) flush() {
+	d.Write(d.waiting)
+	d.waiting = d.waiting[:0]
+}
+
+func (d *digest) whole(v int) {
+	var room [24]byte
+	d.add(string(strconv.AppendInt(room[:0], int64(v), 10)))
+}
+
+func (d *digest) number(v float64) {
 	if v == 0 {
 		v = 0 // one zero
 	}
@@ -136,10 +151,14 @@ func (d digest) number(v float64) {
 		d.add("")
 		return
 	}
-	d.add(strconv.FormatFloat(v, 'g', -1, 64))
+	var room [32]byte
+	d.add(string(strconv.AppendFloat(room[:0], v, 'g', -1, 64)))
 }
 
-func (d digest) sum() string { return hex.EncodeToString(d.Sum(nil)) }
+func (d *digest) sum() string {
+	d.flush()
+	return hex.EncodeToString(d.Sum(nil))
+}
 
 func (l *Legend) digest() string {
 	d := newDigest("legend")
@@ -163,14 +182,16 @@ func (p *Posting) digest(zones, legend string) string {
 	d.add(p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name, zones, legend)
 	for i := range p.Extents {
 		e := &p.Extents[i]
-		d.add(strconv.Itoa(e.Zone), e.Kind, e.Code)
+		d.whole(e.Zone)
+		d.add(e.Kind, e.Code)
 		d.number(e.M2)
 		d.number(e.Cells)
 		d.number(e.Nominal)
 	}
 	for i := range p.Moves {
 		m := &p.Moves[i]
-		d.add(strconv.Itoa(m.Zone), m.Kind, m.From, m.To)
+		d.whole(m.Zone)
+		d.add(m.Kind, m.From, m.To)
 		d.number(m.M2)
 	}
 	return d.sum()
@@ -203,8 +224,18 @@ func (e *event) link(before string) string {
 
 // sort puts the rows in the order of their keys, which is that in which a book gives them back.
 func (p *Posting) sort() {
-	sortRows(p.Extents, func(e *Extent) (int, string) { return e.Zone, e.Kind + "\x00" + e.Code })
-	sortRows(p.Moves, func(m *Move) (int, string) { return m.Zone, m.Kind + "\x00" + m.From + "\x00" + m.To })
+	extents := func(a, b Extent) int {
+		return cmp.Or(cmp.Compare(a.Zone, b.Zone), strings.Compare(a.Kind, b.Kind), strings.Compare(a.Code, b.Code))
+	}
+	moves := func(a, b Move) int {
+		return cmp.Or(cmp.Compare(a.Zone, b.Zone), strings.Compare(a.Kind, b.Kind), strings.Compare(a.From, b.From), strings.Compare(a.To, b.To))
+	}
+	if !slices.IsSortedFunc(p.Extents, extents) { // SQLite's rows are
+		slices.SortStableFunc(p.Extents, extents)
+	}
+	if !slices.IsSortedFunc(p.Moves, moves) {
+		slices.SortStableFunc(p.Moves, moves)
+	}
 }
 
 // texts are all texts of a posting.

@@ -1,7 +1,6 @@
 package book
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -13,23 +12,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
 )
-
-func sortRows[T any](rows []T, key func(*T) (int, string)) {
-	type keyed struct {
-		zone int
-		text string
-		row  T
-	}
-	all := make([]keyed, len(rows))
-	for i := range rows {
-		all[i].zone, all[i].text = key(&rows[i])
-		all[i].row = rows[i]
-	}
-	slices.SortStableFunc(all, func(a, b keyed) int { return cmp.Or(cmp.Compare(a.zone, b.zone), strings.Compare(a.text, b.text)) })
-	for i := range all {
-		rows[i] = all[i].row
-	}
-}
 
 // Outcome is what became of a posting.
 type Outcome struct {

@@ -56,7 +56,7 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 		for i, p := range list {
 			if i == 0 || p.Account != list[i-1].Account {
 				r.Imbalance = append(r.Imbalance, of.compare()...)
-				of = &sides{by: map[sideKey]float64{}}
+				of = &sides{by: map[sideKey]float64{}, what: map[int64]string{}}
 			}
 			var damage errDamaged
 			switch err := b.loadRows(ctx, q, p); {
@@ -185,22 +185,23 @@ func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[i
 	return nil
 }
 
-// sides are the areas that one epoch has of a class in a zone, as told by different postings.
+// sides are the areas that one epoch has of a class in a zone, as told by different postings of an account.
 type sides struct {
 	by    map[sideKey]float64
 	order []sideKey
+	what  map[int64]string // by posting
 }
 
 type sideKey struct {
-	account, set, epoch, zone, code string
-	posting                         int64
-	period                          string
+	set, epoch, zone, code string
+	posting                int64
 }
 
 // add adds the areas of a posting: the extents of an epoch, or those that a change has of both.
 func (s *sides) add(p *Posting) {
+	s.what[p.ID] = fmt.Sprintf("%s (posting %d)", p.what(), p.ID)
 	put := func(epoch string, zone int, code string, m2 float64) {
-		k := sideKey{p.Account, p.ZoneSet.Name, epoch, p.ZoneSet.Zones[zone].ID, code, p.ID, p.what()}
+		k := sideKey{p.ZoneSet.Name, epoch, p.ZoneSet.Zones[zone].ID, code, p.ID}
 		if _, ok := s.by[k]; !ok {
 			s.order = append(s.order, k)
 		}
@@ -232,18 +233,18 @@ func (s *sides) compare() (out []string) {
 	if s == nil {
 		return nil
 	}
-	type cell struct{ account, set, epoch, zone, code string }
+	type cell struct{ set, epoch, zone, code string }
 	first := map[cell]sideKey{}
 	told := map[[2]string]int{}
 	whole := map[cell]float64{}
 	for _, k := range s.order {
 		if k.code == "" {
-			whole[cell{k.account, k.set, "", k.zone, ""}] = s.by[k]
+			whole[cell{k.set, "", k.zone, ""}] = s.by[k]
 		}
 	}
 	var pairs [][2]string
 	for _, k := range s.order {
-		c := cell{k.account, k.set, k.epoch, k.zone, k.code}
+		c := cell{k.set, k.epoch, k.zone, k.code}
 		if k.code == "" {
 			c.epoch = ""
 		}
@@ -256,8 +257,8 @@ func (s *sides) compare() (out []string) {
 			continue
 		}
 		d := s.by[k] - s.by[f]
-		if math.Abs(d) > 1e-6*whole[cell{k.account, k.set, "", k.zone, ""}] {
-			pair := [2]string{fmt.Sprintf("%s (posting %d)", f.period, f.posting), fmt.Sprintf("%s (posting %d)", k.period, k.posting)}
+		if math.Abs(d) > 1e-6*whole[cell{k.set, "", k.zone, ""}] {
+			pair := [2]string{s.what[f.posting], s.what[k.posting]}
 			if told[pair]++; told[pair] == 1 {
 				what := "class " + k.code + " in " + k.epoch
 				if k.code == "" {

@@ -60,6 +60,9 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 		return exitDone
 	case errors.Is(err, errStrict):
 		return exitStrict
+	case errors.Is(err, context.Canceled) && ctx.Err() != nil:
+		fmt.Fprintln(stderr, "verdex: interrupted before the work was done")
+		return exitFailed
 	case errors.As(err, &wrong):
 		fmt.Fprintf(stderr, "verdex: %v\n", err)
 		return exitUsage
