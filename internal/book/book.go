@@ -252,7 +252,8 @@ func (b *Book) write(ctx context.Context, work func(*txn) error) (err error) {
 	if b.postgres {
 		_, err := tx.ExecContext(ctx, fmt.Sprintf("SET LOCAL lock_timeout = %d", b.wait.Milliseconds()))
 		if err == nil {
-			_, err = tx.ExecContext(ctx, "LOCK TABLE journal IN SHARE ROW EXCLUSIVE MODE")
+			// a lock that whoever may read and add can take; those of tables ask for more rights
+			_, err = tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock($1, hashtext(current_schema()))", application)
 		}
 		if err != nil {
 			return b.explain(err)

@@ -535,3 +535,32 @@ func TestTextThatIsNotUTF8IsRefused(t *testing.T) {
 		verify(t, b)
 	})
 }
+
+// Who may read and add, and nothing else, may post and declare void.
+func TestRightsToReadAndAddAreEnough(t *testing.T) {
+	where := postgrestest.Database(t)
+	create(t, where)
+	database := where[strings.LastIndexByte(where, '/')+1:]
+	server := postgrestest.Shared(t)
+	for _, s := range []string{"CREATE ROLE " + database + "_team LOGIN PASSWORD 'field'", "GRANT USAGE ON SCHEMA verdex TO " + database + "_team",
+		"GRANT SELECT, INSERT ON ALL TABLES IN SCHEMA verdex TO " + database + "_team", "CREATE ROLE " + database + "_guest LOGIN PASSWORD 'field'",
+		"GRANT USAGE ON SCHEMA verdex TO " + database + "_guest", "GRANT SELECT ON ALL TABLES IN SCHEMA verdex TO " + database + "_guest"} {
+		out, err := server.SQL(database, s)
+		require.NoError(t, err, out)
+	}
+	as := func(role string) *Book {
+		return reopen(t, strings.Replace(where, "owner:"+postgrestest.Password, database+role+":field", 1))
+	}
+	team := as("_team")
+	post(t, team, extents("orrin", "2004", 2, 0))
+	_, err := team.Void(ctx, 1, "Tom", "trial")
+	require.NoError(t, err)
+	verify(t, team)
+	_, err = team.db.Exec("UPDATE journal SET why = ''")
+	assert.ErrorContains(t, err, "permission denied")
+	guest := as("_guest")
+	verify(t, guest)
+	_, err = guest.Post(ctx, []*Posting{extents("orrin", "2012", 2, 0)}, false)
+	assert.ErrorContains(t, err, "the server does not allow it (permission denied for table")
+	assert.ErrorContains(t, err, "ask who runs it for the right")
+}

@@ -116,7 +116,7 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 		if len(accounts) > 1 {
 			return fmt.Errorf("%s: %d accounts (%s) do not go into one table: name one, or write .xlsx or a --package", b.Name, len(accounts), strings.Join(accounts, ", "))
 		}
-		t, err := accountTable(list, c.String("table"), unit, b.Name, accounts[0])
+		t, err := accountTable(list, c.String("table"), unit, b.Name, accounts[0], r)
 		if err != nil {
 			return err
 		}

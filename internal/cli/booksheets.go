@@ -142,7 +142,7 @@ func changeSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	if err != nil { // rows that were read from tables, or will be
 		panic(err)
 	}
-	x := &statement{unit: unit, legend: bookLegend(p.Legend)}
+	x := &statement{unit: unit, legend: legendOf(p)}
 	if classes, err := account.Arrange(m.Classes, x.legend); err == nil {
 		m.Classes = classes
 	}

@@ -64,7 +64,7 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if out.format != "table" {
-			t, err := accountTable(list, only, unit, b.Name, name)
+			t, err := accountTable(list, only, unit, b.Name, name, r)
 			if err != nil {
 				return err
 			}
@@ -80,7 +80,12 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 				timeText(p.At), p.Author, p.Note}, false, false)
 		}
 		paintTexts(g)
-		for _, set := range zoneSets(list) {
+		sets := zoneSets(list)
+		for _, set := range sets {
+			if len(sets) > 1 {
+				cv.line()
+				cv.line(cv.bold("Zone set " + set))
+			}
 			if err := showSet(cv, slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.ZoneSet.Name != set }), only, unit); err != nil {
 				return err
 			}
@@ -103,7 +108,7 @@ func zoneSets(list []*book.Posting) (out []string) {
 }
 
 // accountTable is the one table of an account that is wanted.
-func accountTable(list []*book.Posting, only string, unit account.Unit, where, name string) (*table.Table, error) {
+func accountTable(list []*book.Posting, only string, unit account.Unit, where, name string, r *reporter) (*table.Table, error) {
 	extents, change := ofKind(list, book.OfExtents), ofKind(list, book.OfChange)
 	if sets := zoneSets(list); len(sets) > 1 {
 		return nil, fmt.Errorf("%s: account %s is of several zone sets (%s), whose rows do not go into one table: write a package with verdex book export --package", where, name, strings.Join(sets, ", "))
@@ -120,12 +125,13 @@ func accountTable(list []*book.Posting, only string, unit account.Unit, where, n
 		}
 		return transitionsTable(change, unit), nil
 	}
+	r.note(fmt.Sprintf("%s: account %s has transitions too: --table transitions", where, name))
 	return extentsTable(extents, unit), nil
 }
 
 // showSet draws the postings of an account on one zone set.
 func showSet(c *canvas, list []*book.Posting, only string, unit account.Unit) error {
-	s := &statement{unit: unit, legend: bookLegend(list[len(list)-1].Legend)}
+	s := &statement{unit: unit, legend: legendOf(list...)}
 	read := readerOf(list)
 	names := []string{list[0].Account}
 	if len(ofKind(list, book.OfExtents)) > 0 && only != "transitions" {

@@ -168,9 +168,19 @@ func rowsOf(t *table.Table) (out []cover.Row) {
 	return out
 }
 
-// readerOf reads the tables of postings instead of files.
+// readerOf reads the tables of postings instead of files. Zones and classes that were renamed from one posting to another have the name that they
+// have at the last epoch.
 func readerOf(list []*book.Posting) account.Reader {
 	m2 := account.Units[1]
+	zones, classes := map[string]string{}, map[string]string{}
+	for _, p := range byEpoch(list) {
+		for _, z := range p.ZoneSet.Zones {
+			zones[z.ID] = z.Name
+		}
+		for _, c := range p.Legend.Classes {
+			classes[c.Code] = c.Name
+		}
+	}
 	return func(name string, needed, _ []string) ([]cover.Row, error) {
 		kind, make := book.OfExtents, extentsTable
 		if slices.Contains(needed, "from_code") {
@@ -180,25 +190,50 @@ func readerOf(list []*book.Posting) account.Reader {
 		if len(of) == 0 {
 			return nil, fmt.Errorf("%s: the account has no %s", name, kind)
 		}
-		return rowsOf(make(of, m2)), nil
+		rows := rowsOf(make(of, m2))
+		for _, r := range rows {
+			r.Cell["zone_name"] = zones[r.Cell["zone_id"]]
+			for _, end := range []string{"class", "from", "to"} {
+				if name, known := classes[r.Cell[end+"_code"]]; known && (end != "class" || r.Cell["kind"] == "class") {
+					r.Cell[end+"_name"] = name
+				}
+			}
+		}
+		return rows, nil
 	}
 }
 
-// bookLegend is a book's legend as commands use it; nil when its codes are no numbers.
-func bookLegend(l book.Legend) *cover.Legend {
+// byEpoch are postings in the order of their last epochs, and of posting where these are the same.
+func byEpoch(list []*book.Posting) []*book.Posting {
+	out := slices.Clone(list)
+	slices.SortStableFunc(out, func(a, b *book.Posting) int { return strings.Compare(a.Epoch, b.Epoch) })
+	return out
+}
+
+// legendOf is the legend of postings as commands use it: that of the last epoch, and behind it classes that only earlier ones have; nil when
+// codes are no numbers.
+func legendOf(list ...*book.Posting) *cover.Legend {
 	var classes []cover.Class
-	for i, c := range l.Classes {
-		code, err := strconv.Atoi(c.Code)
-		if err != nil {
-			return nil
+	seen := map[string]bool{}
+	list = byEpoch(list)
+	for k := len(list) - 1; k >= 0; k-- {
+		for _, c := range list[k].Legend.Classes {
+			code, err := strconv.Atoi(c.Code)
+			if err != nil {
+				return nil
+			}
+			if seen[c.Code] {
+				continue
+			}
+			seen[c.Code] = true
+			class := cover.Class{Code: code, Name: c.Name, Group: c.Group, Color: cover.Shade(len(classes))}
+			if color, ok := colorOf(c.Color); ok {
+				class.Color = color
+			}
+			classes = append(classes, class)
 		}
-		class := cover.Class{Code: code, Name: c.Name, Group: c.Group, Color: cover.Shade(i)}
-		if color, ok := colorOf(c.Color); ok {
-			class.Color = color
-		}
-		classes = append(classes, class)
 	}
-	legend, err := cover.NewLegend(l.Name, classes)
+	legend, err := cover.NewLegend(list[len(list)-1].Legend.Name, classes)
 	if err != nil {
 		return nil
 	}
@@ -233,7 +268,7 @@ func (s *statement) reader(ctx context.Context, c *cli.Command) account.Reader {
 			return nil, err
 		}
 		if s.legend == nil && s.groups == nil {
-			s.legend = bookLegend(list[len(list)-1].Legend)
+			s.legend = legendOf(list...)
 		}
 		return readerOf(list)(b.Name+"#"+of, needed, optional)
 	}

@@ -34,9 +34,12 @@ func inputFiles(c *cli.Command) (out []inputFile) {
 			}
 		}
 		path, _ = bandOf(path)
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !seen[path] {
-			seen[path] = true
-			out = append(out, inputFile{role, path})
+		base := strings.TrimSuffix(path, filepath.Ext(path))
+		for _, p := range append([]string{path}, beside(path, base)...) {
+			if info, err := os.Stat(p); err == nil && info.Mode().IsRegular() && !seen[p] {
+				seen[p] = true
+				out = append(out, inputFile{role, p})
+			}
 		}
 	}
 	rasters := func(role string, args []string) {
@@ -86,6 +89,17 @@ func inputFiles(c *cli.Command) (out []inputFile) {
 		}
 	}
 	return out
+}
+
+// beside are the files beside one that are read with it: the parts of a shapefile, and the CRS of an ASCII grid.
+func beside(path, base string) []string {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".shp":
+		return []string{base + ".dbf", base + ".shx", base + ".prj", base + ".cpg"}
+	case ".asc":
+		return []string{base + ".prj"}
+	}
+	return nil
 }
 
 // parameters are the command and its options as JSON, without passwords.
