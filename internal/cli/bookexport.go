@@ -142,14 +142,14 @@ func checkPostings(list []*book.Posting) (out []account.Check, err error) {
 		for _, set := range zoneSets(list) {
 			of := slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.Account != name || p.ZoneSet.Name != set })
 			read := readerOf(of)
-			if len(ofKind(of, book.OfExtents)) > 0 {
+			if hasClasses(of, book.OfExtents) {
 				e, err := account.ReadExtents([]string{name}, read)
 				if err != nil {
 					return nil, err
 				}
 				out = append(out, e.Check(account.DefaultBounds)...)
 			}
-			if len(ofKind(of, book.OfChange)) > 0 {
+			if hasClasses(of, book.OfChange) {
 				m, err := account.ReadMoves([]string{name}, read)
 				if err != nil {
 					return nil, err
@@ -159,6 +159,17 @@ func checkPostings(list []*book.Posting) (out []account.Check, err error) {
 		}
 	}
 	return out, nil
+}
+
+// hasClasses reports whether postings of a kind have ground in some class, of which accounts are made.
+func hasClasses(list []*book.Posting, kind string) bool {
+	for _, p := range ofKind(list, kind) {
+		if slices.ContainsFunc(p.Extents, func(e book.Extent) bool { return e.Kind == "class" }) ||
+			slices.ContainsFunc(p.Moves, func(m book.Move) bool { return m.From != "" || m.To != "" }) {
+			return true
+		}
+	}
+	return false
 }
 
 // exportZones writes the zones with the extents of an account as columns.

@@ -139,8 +139,11 @@ func extentsSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet 
 // changeSheet has the extent account of each zone: opening + additions − reductions = closing.
 func changeSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	m, err := account.ReadMoves([]string{name}, readerOf([]*book.Posting{p}))
-	if err != nil { // rows that were read from tables, or will be
-		panic(err)
+	if err != nil { // no ground is mapped
+		s := &table.Sheet{Name: name}
+		s.Add(sheetTitle(p, "Extent account "+p.Period(), unit))
+		s.Add(table.Text("There is no account: "+err.Error(), table.Style{}))
+		return s
 	}
 	x := &statement{unit: unit, legend: legendOf(p)}
 	if classes, err := account.Arrange(m.Classes, x.legend); err == nil {

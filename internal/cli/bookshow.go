@@ -134,7 +134,7 @@ func showSet(c *canvas, list []*book.Posting, only string, unit account.Unit) er
 	s := &statement{unit: unit, legend: legendOf(list...)}
 	read := readerOf(list)
 	names := []string{list[0].Account}
-	if len(ofKind(list, book.OfExtents)) > 0 && only != "transitions" {
+	if hasClasses(list, book.OfExtents) && only != "transitions" {
 		e, err := account.ReadExtents(names, read)
 		if err != nil {
 			return err
@@ -152,7 +152,7 @@ func showSet(c *canvas, list []*book.Posting, only string, unit account.Unit) er
 			return err
 		}
 	}
-	if len(ofKind(list, book.OfChange)) > 0 && only != "extents" {
+	if hasClasses(list, book.OfChange) && only != "extents" {
 		m, err := account.ReadMoves(names, read)
 		if err != nil {
 			return err
