@@ -29,12 +29,18 @@ func (c *CRS) OutlineArea(ring [][2]float64) (float64, bool) {
 
 // PlanarArea is the signed planar area of a closed ring, positive when it runs counter-clockwise.
 func PlanarArea(ring [][2]float64) float64 {
+	if len(ring) == 0 {
+		return 0
+	}
 	var sum float64
 	o := ring[0]
-	for i := range ring {
-		p, q := ring[i], ring[(i+1)%len(ring)]
-		sum += (p[0]-o[0])*(q[1]-o[1]) - (q[0]-o[0])*(p[1]-o[1])
+	x0, y0 := 0.0, 0.0 // of a point, from the first one
+	for _, q := range ring[1:] {
+		x1, y1 := q[0]-o[0], q[1]-o[1]
+		sum += x0*y1 - x1*y0
+		x0, y0 = x1, y1
 	}
+	// the edge back to the first point adds nothing
 	return sum / 2
 }
 

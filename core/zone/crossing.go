@@ -22,6 +22,7 @@ type crossingFinder struct {
 	starts []int32
 	member []int32
 	found  []crossing
+	areas  []float64 // scratch of repair
 }
 
 // chain is a run of edges of a ring.

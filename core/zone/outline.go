@@ -136,8 +136,8 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 			if math.IsNaN(q[0]) || math.IsNaN(q[1]) || math.Abs(q[0]) > greatestAbsCell || math.Abs(q[1]) > greatestAbsCell {
 				return o, fmt.Errorf("its outline lies too far from the raster to be carried to its grid")
 			}
-			c0, c1 = math.Min(c0, q[0]), math.Max(c1, q[0])
-			r0, r1 = math.Min(r0, q[1]), math.Max(r1, q[1])
+			c0, c1 = min(c0, q[0]), max(c1, q[0])
+			r0, r1 = min(r0, q[1]), max(r1, q[1])
 		}
 	}
 	if len(rings) == 0 || c1 <= 0 || r1 <= 0 || c0 >= w || r0 >= h {
@@ -248,7 +248,7 @@ func nearby(g raster.Grid) Point {
 func (m *mapping) snap(r Ring) {
 	for i := range r {
 		for k := range 2 {
-			if n := math.Round(r[i][k]); math.Abs(r[i][k]-n) <= m.nearby[k] {
+			if n := math.RoundToEven(r[i][k]); math.Abs(r[i][k]-n) <= m.nearby[k] {
 				r[i][k] = n
 			}
 		}

@@ -50,6 +50,7 @@ func (s *Set) repair() error {
 
 func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 	polygons := make([]Polygon, 0, len(z.Polygons))
+	areas := f.areas[:0] // of the rings of polygons, one after another
 	dropped := 0
 	for _, p := range z.Polygons {
 		clean := make(Polygon, 0, len(p))
@@ -58,19 +59,21 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 			if err != nil {
 				return "", fmt.Errorf("zone %s: %w", z.ID, err)
 			}
-			if len(r) < 3 || earth.PlanarArea(r) == 0 && len(f.find(Polygon{r})) == 0 {
+			area := earth.PlanarArea(r)
+			if len(r) < 3 || area == 0 && len(f.find(Polygon{r})) == 0 {
 				dropped++
 				if k == 0 {
 					break // a shell without area takes its holes with it
 				}
 				continue
 			}
-			clean = append(clean, r)
+			clean, areas = append(clean, r), append(areas, area)
 		}
 		if len(clean) > 0 {
 			polygons = append(polygons, clean)
 		}
 	}
+	f.areas = areas
 	if len(polygons) == 0 {
 		return "", fmt.Errorf("zone %s: its outline encloses no area", z.ID)
 	}
@@ -86,7 +89,12 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 		if share > 0 {
 			notes = append(notes, fmt.Sprintf("zone %s: its outline crosses itself at %s around %.2g of its area; the loops are counted once", z.ID, place(at), share))
 		}
-		polygons[i] = orient(mended)
+		if share > 0 {
+			polygons[i] = orient(mended)
+		} else {
+			turn(mended, areas)
+		}
+		areas = areas[len(p):]
 	}
 	if len(polygons) > 1 && overlap(polygons, f) {
 		united, err := unite(polygons)
@@ -131,13 +139,22 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 
 // orient turns the shell counter-clockwise and holes clockwise. Rings that are turned are copies.
 func orient(p Polygon) Polygon {
+	areas := make([]float64, len(p))
 	for k, r := range p {
-		if (earth.PlanarArea(r) < 0) == (k == 0) {
+		areas[k] = earth.PlanarArea(r)
+	}
+	turn(p, areas)
+	return p
+}
+
+// turn is orient for rings whose areas are known.
+func turn(p Polygon, areas []float64) {
+	for k, r := range p {
+		if (areas[k] < 0) == (k == 0) {
 			p[k] = slices.Clone(r)
 			slices.Reverse(p[k])
 		}
 	}
-	return p
 }
 
 // mend splits a shell that crosses itself into loops. It reports what share of the area the
@@ -235,8 +252,8 @@ func overlap(polygons []Polygon, f *crossingFinder) bool {
 func box(p Polygon) [4]float64 {
 	b := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
 	for _, q := range p[0] {
-		b[0], b[1] = math.Min(b[0], q[0]), math.Min(b[1], q[1])
-		b[2], b[3] = math.Max(b[2], q[0]), math.Max(b[3], q[1])
+		b[0], b[1] = min(b[0], q[0]), min(b[1], q[1])
+		b[2], b[3] = max(b[2], q[0]), max(b[3], q[1])
 	}
 	return b
 }

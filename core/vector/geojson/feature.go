@@ -84,11 +84,22 @@ func (p *featureParser) finish() [][]parsedFeature {
 type reader struct {
 	json    jsontext.Decoder
 	scanner scanner
+	names   []string // of properties, by their place in the last feature
+	kind    string   // of the last geometry
 }
 
-// read reads a feature. Its coordinates are read by a scanner of their own, after which the reading of
+// read reads a feature: quickly, if it is of the usual form (quick.go).
+func (r *reader) read(f *parsedFeature, v jsontext.Value) error {
+	if r.quick(f, v) {
+		return f.assemble()
+	}
+	*f = parsedFeature{raw: f.raw}
+	return r.slow(f, v)
+}
+
+// slow reads a feature of any form. Its coordinates are read by a scanner of their own, after which the reading of
 // members goes on behind them.
-func (r *reader) read(f *parsedFeature, v jsontext.Value) (err error) {
+func (r *reader) slow(f *parsedFeature, v jsontext.Value) (err error) {
 	d := &r.json
 	for rest := []byte(v); rest != nil; {
 		text := rest

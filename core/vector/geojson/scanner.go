@@ -1,9 +1,11 @@
 package geojson
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"strconv"
 
 	"github.com/verdex-land/verdex/core/vector"
@@ -23,8 +25,10 @@ type coordinates struct {
 type scanner struct {
 	text []byte
 	at   int
-	ring vector.Ring    // scratch
-	room []vector.Point // for rings, many at a time
+	ring vector.Ring // scratch
+	// How many digits the last short number had before and behind its point, at most seven each; before is 0 if it was another one.
+	before, behind int
+	room           []vector.Point // for rings, many at a time
 }
 
 // keep copies a ring that has been read.
@@ -77,38 +81,90 @@ var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 
 
 // short reads a decimal of up to 15 digits without exponent, the rule for coordinates: digits and
 // power of ten are then exact, and one division rounds once (Clinger 1990). It reports false
-// for other numbers.
+// for other numbers. Eight characters are looked at together: how many of them are digits, and what number these make (by three
+// multiplications, each of which joins neighbours: Lemire, 2022, "Number parsing at a gigabyte per second").
 func (s *scanner) short() (float64, bool) {
-	i, negative := s.at, false
-	if s.text[i] == '-' {
-		negative = true
+	text, i := s.text, s.at
+	negative := text[i] == '-'
+	if negative {
 		i++
+	}
+	// Neighbours mostly have as many digits before and behind the point. Where that is so the next number can be begun
+	// before this one is made.
+	if f := i + s.before + 1; s.before > 0 && f+8 <= len(text) && text[f-1] == '.' {
+		p, k := eight(text[i:])
+		q, l := eight(text[f:])
+		if k == s.before && l == s.behind && (text[f+s.behind] == ',' || text[f+s.behind] == ']') {
+			s.at = f + s.behind
+			v := float64(p*whole[s.behind]+q) / powers[s.behind]
+			if negative {
+				v = -v
+			}
+			return v, true
+		}
 	}
 	var digits uint64
 	n, point := 0, -1
-	for ; i < len(s.text); i++ {
-		switch c := s.text[i]; {
+	for i+8 <= len(text) {
+		v, k := eight(text[i:])
+		if k > 0 {
+			digits = digits*whole[k] + v
+			if n += k; n > 15 {
+				return 0, false
+			}
+			if i += k; k == 8 {
+				continue
+			}
+		}
+		if text[i] == '.' && point < 0 {
+			point = n
+			i++
+			continue
+		}
+		return s.finish(i, digits, n, point, negative)
+	}
+	for ; i < len(text); i++ { // near the end of the text
+		switch c := text[i]; {
 		case c >= '0' && c <= '9':
 			digits = digits*10 + uint64(c-'0')
-			n++
-			if n > 15 {
+			if n++; n > 15 {
 				return 0, false
 			}
 			continue
 		case c == '.' && point < 0:
 			point = n
 			continue
-		case c == 'e' || c == 'E':
-			return 0, false
 		}
 		break // out of the loop
 	}
-	if n == 0 || point == 0 || point == n {
-		return 0, false // no number of JSON: left to the library to refuse
+	return s.finish(i, digits, n, point, negative)
+}
+
+// eight reads up to eight digits at the beginning of a text of at least as many characters: the number, and how many they are.
+func eight(text []byte) (v uint64, k int) {
+	t := binary.LittleEndian.Uint64(text) ^ 0x3030303030303030 // digits become 0 to 9
+	k = bits.TrailingZeros64(((t+0x7676767676767676)|t)&0x8080808080808080) >> 3
+	t <<= uint(8-k) * 8 // zeros ahead
+	t = t & 0x0f0f0f0f0f0f0f0f * 2561 >> 8
+	t = t & 0x00ff00ff00ff00ff * 6553601 >> 16
+	return t & 0x0000ffff0000ffff * 42949672960001 >> 32, k
+}
+
+// whole are the powers of ten that take up to eight digits.
+var whole = [9]uint64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8}
+
+// finish makes the number of n digits that ends before text[i], the point being behind the first point of them, or none if it is -1.
+func (s *scanner) finish(i int, digits uint64, n, point int, negative bool) (float64, bool) {
+	if n == 0 || point == 0 || point == n || i < len(s.text) && (s.text[i] == 'e' || s.text[i] == 'E') {
+		return 0, false // no number of JSON, left to the library to refuse; or one with an exponent
 	}
 	v := float64(digits)
+	s.before = 0
 	if point >= 0 {
 		v /= powers[n-point]
+		if point < 8 && n-point < 8 { // both at most seven, so that the character behind them is looked at with them
+			s.before, s.behind = point, n-point
+		}
 	}
 	if negative {
 		v = -v
