@@ -41,6 +41,23 @@ type foundValue struct {
 
 func (g *gatherer) zone(workers []*worker, group int, i int32) (z Zone) {
 	g.found = g.found[:0]
+	var only *totals
+	var of *kernel
+	several := false
+	for _, w := range workers {
+		if got := w.groups[group].zones[i]; got != nil {
+			several = only != nil
+			only, of = got, w.groups[group].kernel
+		}
+	}
+	if only == nil {
+		return z
+	}
+	if !several {
+		if z, ok := g.alone(of, only); ok {
+			return z
+		}
+	}
 	for _, w := range workers {
 		if got := w.groups[group].zones[i]; got != nil {
 			g.join(w.groups[group].kernel, got)
@@ -54,8 +71,10 @@ func (g *gatherer) zone(workers []*worker, group int, i int32) (z Zone) {
 	}
 	n := len(g.found)
 	if len(g.values) < n {
-		many := max(n, 1<<12)
-		g.values, g.extents = make([]Value, many), make([]Extent, many)
+		g.values = make([]Value, max(n, 1<<12))
+	}
+	if len(g.extents) < n {
+		g.extents = make([]Extent, max(n, 1<<12))
 	}
 	z.Values, z.Extents = g.values[:0:n], g.extents[:0:n]
 	g.values, g.extents = g.values[n:], g.extents[n:]
@@ -65,6 +84,24 @@ func (g *gatherer) zone(workers []*worker, group int, i int32) (z Zone) {
 		}
 	}
 	return z
+}
+
+// alone is the zone of what one worker has found, if that is in order as it is, as it is when the zone lies in one window. The extents are not
+// copied: there may be a hundred thousand zones.
+func (g *gatherer) alone(kernel *kernel, got *totals) (z Zone, ok bool) {
+	n := len(got.slots)
+	if len(g.values) < n {
+		g.values = make([]Value, max(n, 1<<12))
+	}
+	values := g.values[:n:n]
+	for k, s := range got.slots {
+		values[k] = kernel.value(s)
+		if got.extents[k].IsZero() || k > 0 && !(values[k-1][0] < values[k][0]) {
+			return z, false
+		}
+	}
+	g.values = g.values[n:]
+	return Zone{values, got.extents[:n:n]}, true
 }
 
 // join adds what a worker has found in the zone.

@@ -213,15 +213,21 @@ func (k *kernel) cutAlike(edge []zone.EdgeCell, row, col int) error {
 func (k *kernel) flushShares(seg *raster.Segment) {
 	for m := k.seenShares; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << k.group
-		for i, v := range k.shares[first : first+1<<k.group] {
-			if v == 0 {
+		for from := first; from < first+1<<k.group; from += 4 {
+			four := (*[4]int64)(k.shares[from:])
+			if four[0]|four[1]|four[2]|four[3] == 0 { // most are
 				continue
 			}
-			s := first + i
-			k.shares[s] = 0
-			k.present[s>>6] |= 1 << (s & 63)
-			k.extents[s].Shares.AddInt(v)
-			k.extents[s].Cut.AddProduct(v, seg.A)
+			for i, v := range four {
+				if v == 0 {
+					continue
+				}
+				s := from + i
+				four[i] = 0
+				k.present[s>>6] |= 1 << (s & 63)
+				k.extents[s].Shares.AddInt(v)
+				k.extents[s].Cut.AddProduct(v, seg.A)
+			}
 		}
 	}
 	k.seenShares = 0

@@ -311,19 +311,27 @@ type totals struct {
 	at      map[int32]int32 // place of a slot, when there are many
 }
 
-// find is the place of a slot, which is made when there is none. A legend's few slots are looked through.
+// fewSlots are looked through one after another; a legend has no more.
+const fewSlots = 48
+
+// index makes the places of slots, when there are many.
+func (t *totals) index() {
+	if len(t.slots) < fewSlots {
+		return
+	}
+	t.at = make(map[int32]int32, 2*len(t.slots))
+	for i, s := range t.slots {
+		t.at[s] = int32(i)
+	}
+}
+
+// find is the place of a slot, which is made when there is none.
 func (t *totals) find(s int32) int {
-	const few = 48
 	if t.at == nil {
 		if i := slices.Index(t.slots, s); i >= 0 {
 			return i
 		}
-		if len(t.slots) == few {
-			t.at = make(map[int32]int32, 4*few)
-			for i, s := range t.slots {
-				t.at[s] = int32(i)
-			}
-		}
+		t.index()
 	} else if i, ok := t.at[s]; ok {
 		return int(i)
 	}
@@ -383,6 +391,16 @@ func (g *group) take(z int) {
 		}
 		t = g.room.totals(n)
 		g.zones[z] = t
+		for i, m := range k.present {
+			k.present[i] = 0
+			for ; m != 0; m &= m - 1 {
+				s := i<<6 + bits.TrailingZeros64(m)
+				t.slots, t.extents = append(t.slots, int32(s)), append(t.extents, k.extents[s])
+				k.extents[s] = Extent{}
+			}
+		}
+		t.index()
+		return
 	}
 	for i, m := range k.present {
 		k.present[i] = 0

@@ -235,7 +235,9 @@ func (c *Cutter) follow(i int32, top, end int) {
 // within does what row does in rows from row to end-1, for an edge that stays within the grid, where moments are
 // not wanted. Most of the time of cutting is spent here and in sweep.
 func (c *Cutter) within(e *slant, row, end int) {
-	x, t := e.x, e.t
+	// What changes is kept out of c, whose fields would be read anew in every row.
+	x, t, sign := e.x, e.t, e.sign
+	sums, marks, col0, base, word := c.sums, c.marks, c.col0, c.base, c.word
 	for ; row < end; row++ {
 		yb, tb := float64(row)+1, int64(Unit)
 		if row == int(e.last) && e.q[1] < yb {
@@ -247,14 +249,16 @@ func (c *Cutter) within(e *slant, row, end int) {
 			// too flat to have a height here
 		} else if col == int32(xb) {
 			left := float64(col)
-			p := &c.sums[c.mark(col)]
-			p.cover += e.sign * (tb - t)
-			p.share += e.sign * raster.Round(float64(tb-t)*(1-((x-left)+(xb-left))/2))
+			i := uint(col - col0)
+			marks[word+int(i>>6)] |= 1 << (i & 63)
+			p := &sums[base+int(col)]
+			p.cover += sign * (tb - t)
+			p.share += sign * raster.Round(float64(tb-t)*(1-((x-left)+(xb-left))/2))
 		} else {
-			c.across(x, t, xb, tb, e.sign)
+			c.across(x, t, xb, tb, sign, base, word)
 		}
 		x, t = xb, 0
-		c.base, c.word = c.base+c.width, c.word+c.words
+		base, word = base+c.width, word+c.words
 	}
 	e.x, e.t = x, t
 }
@@ -350,8 +354,9 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 }
 
 // across does what row does for a stretch that crosses columns within the grid, where moments are
-// not wanted.
-func (c *Cutter) across(xa float64, ya int64, xb float64, yb int64, sign int64) {
+// not wanted; base and word are those of its row.
+func (c *Cutter) across(xa float64, ya int64, xb float64, yb int64, sign int64, base, word int) {
+	sums, marks, col0 := c.sums, c.marks, c.col0
 	left, right, yl, yr := xa, xb, ya, yb
 	if xa > xb { // from the left, heights then change with the other sign
 		left, right, yl, yr, sign = xb, xa, yb, ya, -sign
@@ -367,7 +372,9 @@ func (c *Cutter) across(xa float64, ya int64, xb float64, yb int64, sign int64) 
 			next = right
 		}
 		if dy := yn - y; dy != 0 {
-			p := &c.sums[c.mark(col)]
+			i := uint(col - col0)
+			marks[word+int(i>>6)] |= 1 << (i & 63)
+			p := &sums[base+int(col)]
 			p.cover += sign * dy
 			p.share += sign * raster.Round(float64(dy)*(1-((x-at)+(next-at))/2))
 		}
