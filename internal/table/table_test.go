@@ -97,6 +97,12 @@ func TestColumnsHaveTheKindOfTheirCells(t *testing.T) {
 	assert.Equal(t, []any{int64(2), nil, 2.5, nil, nil, nil}, l.Features[1].Values)
 }
 
+func TestGrouped(t *testing.T) {
+	for text, want := range map[string]string{"": "", "1": "1", "999.5": "999.5", "1000": "1,000", "-1000.25": "-1,000.25", "-999": "-999", "1234567.1234": "1,234,567.1234"} {
+		assert.Equal(t, want, grouped(text))
+	}
+}
+
 func TestSheetNames(t *testing.T) {
 	taken := map[string]bool{}
 	long := strings.Repeat("ö", 40)

@@ -150,10 +150,10 @@ var page = template.Must(template.New("page").Parse(`<!doctype html>
 <meta name="viewport" content="width=device-width">
 <title>{{.Title}}</title>
 <style>
-  body { font: 15px/1.45 system-ui, sans-serif; margin: 2rem; color: #22302b; background: #fff }
+  body { font: 14px/1.4 system-ui, sans-serif; margin: 1.5rem; color: #22302b; background: #fff }
   h1 { font-size: 1.25rem; font-weight: 600 }
   table { border-collapse: collapse }
-  th, td { padding: .25rem .7rem; text-align: left; border-bottom: 1px solid #dfe5e1; white-space: nowrap }
+  th, td { padding: .2rem .55rem; text-align: left; border-bottom: 1px solid #dfe5e1; white-space: nowrap }
   th { position: sticky; top: 0; background: #eef3f0; font-weight: 600 }
   .n { text-align: right; font-variant-numeric: tabular-nums }
   tr:hover td { background: #f7faf8 }
@@ -169,6 +169,18 @@ var page = template.Must(template.New("page").Parse(`<!doctype html>
 <p>{{.Count}} rows. Hold the pointer over the head of a column to read what it means.</p>
 </html>
 `))
+
+// grouped puts commas between the thousands of a number.
+func grouped(text string) string {
+	whole, rest, _ := strings.Cut(text, ".")
+	for i := len(whole) - 3; i > 0 && whole[i-1] != '-'; i -= 3 {
+		whole = whole[:i] + "," + whole[i:]
+	}
+	if rest == "" {
+		return whole
+	}
+	return whole + "." + rest
+}
 
 // html writes a page that needs nothing else.
 func (t *Table) html(w io.Writer) error {
@@ -196,7 +208,11 @@ func (t *Table) html(w io.Writer) error {
 	for _, row := range t.Rows {
 		var cells []cell
 		for i, v := range row {
-			cells = append(cells, cell{t.shown(v), numeric[i]})
+			text := t.shown(v)
+			if numeric[i] && describe(t.Columns[i]).grouped() {
+				text = grouped(text)
+			}
+			cells = append(cells, cell{text, numeric[i]})
 		}
 		data.Rows = append(data.Rows, cells)
 	}
