@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -51,6 +52,10 @@ already is recognised; where it holds other content for the same account, epoch 
 			one("show", "BOOK ACCOUNT", "one account: its extents over the epochs, and its extent accounts", `  verdex book show orrin.book wards
   verdex book show orrin.book wards --table extents --format csv`, bookShow, slices.Concat([]cli.Flag{
 				&cli.StringFlag{Name: "table", Usage: "only the rows of `extents` or transitions, as measure and change write them"}}, tables)),
+			one("posting", "BOOK N", "all that is known of one posting: author, command, inputs and their checksums", `Tells who made a posting, how, and from which inputs. With --check-inputs the files are read again: are they still the ones that it was made from?
+
+  verdex book posting orrin.book 4 --check-inputs`, bookPosting, slices.Concat(wait, []cli.Flag{
+				&cli.BoolFlag{Name: "check-inputs", Usage: "read the inputs again and compare their checksums; status 3 when one has changed or is gone"}})),
 			one("history", "BOOK [ACCOUNT]", "every posting, with those that are superseded or void", `  verdex book history orrin.book wards`, bookHistory, tables),
 			one("diff", "BOOK A B", "which numbers moved between two postings", `  verdex book diff orrin.book 3 7`, bookDiff, tables),
 			one("verify", "BOOK", "recompute every checksum and balance", `Recomputes every checksum and every balance, and ends with status 3 when something does not hold. The fingerprint that it
@@ -360,7 +365,7 @@ func bookMerge(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// unmarshalCommand is the command of a posting as it was typed, more or less.
+// commandLine is the command of a posting, its options in the order of the alphabet.
 func commandLine(parameters string) string {
 	var p struct {
 		Command   string
@@ -370,5 +375,25 @@ func commandLine(parameters string) string {
 	if json.Unmarshal([]byte(parameters), &p) != nil || p.Command == "" {
 		return ""
 	}
-	return strings.Join(append([]string{"verdex", p.Command}, p.Arguments...), " ")
+	words := append([]string{"verdex", p.Command}, p.Arguments...)
+	for _, name := range slices.Sorted(maps.Keys(p.Options)) {
+		switch v := p.Options[name].(type) {
+		case bool:
+			if v {
+				words = append(words, "--"+name)
+			}
+		case []any:
+			for _, one := range v {
+				words = append(words, "--"+name, fmt.Sprint(one))
+			}
+		default:
+			words = append(words, "--"+name, fmt.Sprint(v))
+		}
+	}
+	for i, w := range words {
+		if strings.ContainsAny(w, " *?;$&'") || w == "" {
+			words[i] = `"` + w + `"`
+		}
+	}
+	return strings.Join(words, " ")
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -9,8 +10,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/vector/geojson"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
@@ -27,14 +31,14 @@ verdex book import can read.
   verdex book export orrin.book wards --out wards.csv
   verdex book export orrin.book --out accounts.xlsx
   verdex book export orrin.book wards --zones wards.gpkg --zone-id code --out wards-extents.gpkg
-  verdex book export orrin.book wards --package orrin-2020 --licence CC-BY-4.0 --source "Orrin Survey"`,
+  verdex book export orrin.book wards --package orrin-2020 --licence CC-BY-4.0 --source "Orrin Survey" --zones wards.gpkg --zone-id code`,
 		Flags: slices.Concat([]cli.Flag{
 			&cli.StringFlag{Name: "package", Usage: "`FOLDER` to make: CSV tables, legends, zones, metadata, checksums"},
 			&cli.StringFlag{Name: "title", Usage: "`TEXT` that names the package"},
 			&cli.StringFlag{Name: "licence", Usage: "`TEXT` of the terms under which the package may be used"},
 			&cli.StringFlag{Name: "source", Usage: "`TEXT` that tells where the maps come from"},
 			&cli.StringFlag{Name: "table", Usage: "`extents` or transitions, where an account has both"},
-			&cli.StringFlag{Name: "zones", Usage: "`FILE` of the zones, whose outlines get the areas"},
+			&cli.StringFlag{Name: "zones", Usage: "`FILE` of the zones: their outlines get the areas, or go into the package"},
 			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` of the zones that tells them apart"},
 			&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds"},
 			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
@@ -51,8 +55,8 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 		return usage("book export writes a --package or one file (--out), not both at once")
 	case dir == "" && file == "" && c.String("format") == "":
 		return usage("book export needs --out, the file to write, or --package, the folder to make")
-	case zones != "" && file == "":
-		return usage("--zones needs --out, the file for the zones with their areas")
+	case zones != "" && file == "" && dir == "":
+		return usage("--zones needs --out, the file for the zones with their areas, or --package, which gets their outlines")
 	case dir == "" && (c.IsSet("licence") || c.IsSet("source") || c.IsSet("title")):
 		return usage("--title, --licence and --source are told in a package: name its folder with --package")
 	}
@@ -62,7 +66,7 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 	}
 	var out *output
 	switch {
-	case zones != "":
+	case zones != "" && dir == "":
 		if err := vectors.CanWrite(file); err != nil {
 			return usageError{err}
 		}
@@ -98,6 +102,11 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 				return err
 			}
 			p := &pack{list: list, unit: unit, title: c.String("title"), licence: c.String("licence"), source: c.String("source"), fingerprint: mark, digits: c.Int("digits")}
+			if zones != "" {
+				if p.outlines, err = outlinesOf(ctx, c, list, b.Name); err != nil {
+					return err
+				}
+			}
 			if err := p.write(dir, c.Bool("force")); err != nil {
 				return err
 			}
@@ -191,6 +200,62 @@ func exportZones(ctx context.Context, c *cli.Command, list []*book.Posting, unit
 	}
 	var columns *vector.Layer = w.layer()
 	return attachTo(ctx, c, columns, "zone_id", c.String("out"), r)
+}
+
+// outlinesOf are the outlines of the zones of postings, as GeoJSON in longitude and latitude.
+func outlinesOf(ctx context.Context, c *cli.Command, list []*book.Posting, where string) ([]byte, error) {
+	if sets := zoneSets(list); len(sets) > 1 {
+		return nil, fmt.Errorf("%s: --zones are the outlines of one zone set, and these accounts are of %s: name an account", where, strings.Join(sets, ", "))
+	}
+	l, err := loadLayer(ctx, c, c.String("zones"))
+	if err != nil {
+		return nil, err
+	}
+	if l.CRS == nil {
+		return nil, fmt.Errorf("%s: %s: name its CRS with --zones-crs", l.Source, l.CRSProblem)
+	}
+	e, err := condition(c)
+	if err != nil {
+		return nil, err
+	}
+	zones, ids, err := zone.Gather(l, zone.Selection{IDField: c.String("zone-id"), Condition: e})
+	if err != nil {
+		return nil, err
+	}
+	at := map[string]int{}
+	for i, id := range ids {
+		at[id] = i
+	}
+	out := &vector.Layer{Source: l.Source, CRS: l.CRS, Fields: []vector.Field{{Name: "zone_id", Kind: vector.Text}, {Name: "zone_name", Kind: vector.Text}}}
+	done := map[string]bool{}
+	var missing []string
+	for _, p := range byEpoch(list) {
+		for _, z := range p.ZoneSet.Zones {
+			k, ok := at[z.ID]
+			switch {
+			case done[z.ID]:
+			case ok:
+				out.Features = append(out.Features, vector.Feature{Geometry: zones.Features[k].Geometry, Values: []any{z.ID, z.Name}})
+			default:
+				missing = append(missing, z.ID)
+			}
+			done[z.ID] = true
+		}
+	}
+	if n := len(missing); n > 0 && (!c.Bool("allow-partial") || len(out.Features) == 0) {
+		return nil, fmt.Errorf("%s: it has no outline of %d zone(s) of the accounts (%s): correct --zone-id, or say --allow-partial", l.Source, n, strings.Join(missing[:min(n, 5)], ", "))
+	}
+	wgs84, err := earth.Lookup(4326)
+	if err != nil {
+		return nil, err
+	}
+	degrees, _, err := vector.Carry(out, wgs84)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	err = geojson.Write(&b, degrees, false)
+	return b.Bytes(), err
 }
 
 func bookImport(ctx context.Context, c *cli.Command) error {

@@ -14,7 +14,7 @@ import (
 	"github.com/verdex-land/verdex/internal/table"
 )
 
-// paintTexts draws a grid of texts, each column as wide as it needs, to the left.
+// paintTexts draws a grid of texts to the left, each column as wide as it needs up to 40, and the last one as it is.
 func paintTexts(g *grid) {
 	widths := make([]int, len(g.head))
 	names := runewidth.StringWidth(g.name)
@@ -24,13 +24,19 @@ func paintTexts(g *grid) {
 	for _, r := range g.rows {
 		names = max(names, runewidth.StringWidth(r.name))
 		for i, t := range r.cells {
-			widths[i] = max(widths[i], min(40, runewidth.StringWidth(t)))
+			if i < len(widths)-1 { // the last one needs no end
+				widths[i] = max(widths[i], min(40, runewidth.StringWidth(t)))
+			}
 		}
 	}
 	line := func(name string, cells []string) string {
 		out := left(name, names)
 		for i, t := range cells {
-			out += "  " + left(t, widths[i])
+			if out += "  "; i == len(cells)-1 {
+				out += t
+			} else {
+				out += left(t, widths[i])
+			}
 		}
 		return out
 	}
@@ -167,6 +173,81 @@ func showSet(c *canvas, list []*book.Posting, only string, unit account.Unit) er
 		return s.paintExtent(c, m.Statements(nil), m.Classes, "account")
 	}
 	return nil
+}
+
+func bookPosting(ctx context.Context, c *cli.Command) error {
+	return withBook(ctx, c, false, 1, 1, "a book and the number of a posting", func(b *book.Book, r *reporter) error {
+		id, err := posting(c.Args().Get(1))
+		if err != nil {
+			return err
+		}
+		p, err := b.Posting(ctx, id)
+		if err != nil {
+			return err
+		}
+		cv := newCanvas(c.Root().Writer)
+		cv.line(cv.bold(fmt.Sprintf("posting %d", p.ID)), cv.dim("  "+b.Name))
+		state := "current"
+		switch {
+		case p.Void != "":
+			state = "void: " + p.Void
+		case p.Successor != 0:
+			state = fmt.Sprintf("superseded by posting %d", p.Successor)
+		}
+		facts := []fact{{"account", fmt.Sprintf("%s, %s %s", p.Account, p.Kind, p.Period())}, {"state", state},
+			{"zone set", fmt.Sprintf("%s, version %d, %d zones", p.ZoneSet.Name, p.ZoneSet.Version, len(p.ZoneSet.Zones))},
+			{"legend", fmt.Sprintf("%s, version %d, %d classes", p.Legend.Name, p.Legend.Version, len(p.Legend.Classes))},
+			{"rows", fmt.Sprintf("%s, posted in %s", group(float64(p.RowCount), 0), p.Unit)}, {"author", p.Author}, {"posted", timeText(p.At) + " UTC"}}
+		if p.Replaces != 0 {
+			facts = append(facts, fact{"supersedes", fmt.Sprintf("posting %d", p.Replaces)})
+		}
+		if p.Note != "" {
+			facts = append(facts, fact{"note", p.Note})
+		}
+		facts = append(facts, fact{"program", "verdex " + p.Program}, fact{"command", commandLine(p.Command)}, fact{"content", "SHA-256 " + p.Content})
+		paintFacts(cv, facts)
+		bad := 0
+		if len(p.Inputs) > 0 {
+			cv.line()
+			g := &grid{c: cv, name: "input", head: []string{"bytes", "changed (UTC)", "SHA-256"}}
+			if c.Bool("check-inputs") {
+				g.head = append(g.head, "now")
+			}
+			g.head = append(g.head, "file")
+			for _, in := range p.Inputs {
+				cells := []string{group(float64(in.Size), 0), strings.SplitN(timeText(in.Modified), ".", 2)[0], in.SHA256[:min(12, len(in.SHA256))] + "…"}
+				if c.Bool("check-inputs") {
+					now := inputNow(ctx, in)
+					if now != "as it was" {
+						bad++
+					}
+					cells = append(cells, now)
+				}
+				g.add(in.Role, append(cells, in.Path), false, false)
+			}
+			paintTexts(g)
+		}
+		if err := cv.flush(); err != nil {
+			return err
+		}
+		if bad > 0 {
+			r.warn(fmt.Sprintf("%d input(s) of posting %d are not there as they were: its numbers cannot be made again from them", bad, p.ID))
+			return errStrict
+		}
+		return nil
+	})
+}
+
+// inputNow says whether an input is still the file that it was.
+func inputNow(ctx context.Context, in book.Input) string {
+	now, err := book.ReadInput(ctx, in.Role, in.Path)
+	switch {
+	case err != nil:
+		return "not here"
+	case now.SHA256 != in.SHA256:
+		return "another content"
+	}
+	return "as it was"
 }
 
 // postingsSheet tells of the postings that a workbook is of.

@@ -16,7 +16,9 @@ type column struct {
 }
 
 // grouped reports whether the numbers of a column are amounts, whose thousands are told apart.
-func (c column) grouped() bool { return c.number && !strings.HasPrefix(c.about, "number of the posting") }
+func (c column) grouped() bool {
+	return c.number && !strings.HasPrefix(c.about, "number of the posting")
+}
 
 // columns are those that tables share.
 var columns = map[string]column{
