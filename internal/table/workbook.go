@@ -1,9 +1,13 @@
 package table
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
 	"io"
 	"math"
+	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -94,8 +98,59 @@ func (b *Workbook) Write(w io.Writer) error {
 	if err := f.SetCalcProps(&excelize.CalcPropsOptions{FullCalcOnLoad: &full}); err != nil {
 		return err
 	}
-	_, err := f.WriteTo(w)
-	return err
+	var made bytes.Buffer
+	if _, err := f.WriteTo(&made); err != nil {
+		return err
+	}
+	return settle(w, made.Bytes())
+}
+
+// settle writes the parts of a workbook in one order, each with the attributes of its outermost element in one order: the library
+// takes both from maps.
+func settle(w io.Writer, data []byte) error {
+	in, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(in.File, func(a, b *zip.File) int {
+		if first := "[Content_Types].xml"; a.Name == first || b.Name == first { // as programs expect it
+			return map[bool]int{true: -1, false: 1}[a.Name == first]
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	out := zip.NewWriter(w)
+	for _, file := range in.File {
+		r, err := file.Open()
+		if err != nil {
+			return err
+		}
+		text, err := io.ReadAll(r)
+		if err != nil {
+			return err
+		}
+		part, err := out.Create(file.Name)
+		if err != nil {
+			return err
+		}
+		if _, err := part.Write(rootTag.ReplaceAllFunc(text, sortAttributes)); err != nil {
+			return err
+		}
+	}
+	return out.Close()
+}
+
+// rootTag is the first tag of an XML text; attribute is one of its attributes.
+var (
+	rootTag   = regexp.MustCompile(`^(?:<\?xml[^>]*\?>)?\s*<[^>]*>`)
+	attribute = regexp.MustCompile(` xmlns:?[a-z0-9]*="[^"]*"`)
+)
+
+func sortAttributes(tag []byte) []byte {
+	found := attribute.FindAll(tag, -1)
+	sorted := slices.Clone(found)
+	slices.SortFunc(sorted, bytes.Compare)
+	n := -1
+	return attribute.ReplaceAllFunc(tag, func([]byte) []byte { n++; return sorted[n] })
 }
 
 // sheetName is a name that a sheet may have and no other has.
