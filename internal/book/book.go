@@ -316,7 +316,7 @@ func (b *Book) explain(err error) error {
 }
 
 func (b *Book) busy() error {
-	return fmt.Errorf("%s: others have been writing to the book for more than %v: try again, or wait longer with --wait", b.Name, b.wait)
+	return fmt.Errorf("%s: others have kept the book busy for more than %v: try again, or wait longer with --wait", b.Name, b.wait)
 }
 
 func (b *Book) gone(why string) error {

@@ -410,7 +410,7 @@ func TestWritersWaitWithALimit(t *testing.T) {
 		require.NoError(t, b.write(ctx, func(*txn) error {
 			begin := time.Now()
 			_, err := second.Post(ctx, []*Posting{extents("orrin", "2004", 1, 0)}, false)
-			assert.ErrorContains(t, err, "others have been writing to the book for more than 300ms: try again, or wait longer with --wait")
+			assert.ErrorContains(t, err, "others have kept the book busy for more than 300ms: try again, or wait longer with --wait")
 			assert.Less(t, time.Since(begin), 5*time.Second)
 			return errAlready
 		}))
