@@ -161,6 +161,9 @@ func (e *Extents) Area(epoch, zone, code string) float64 { return e.area[[3]stri
 // Whole is the area of a zone in m², all parts together.
 func (e *Extents) Whole(epoch, zone string) float64 { return e.whole[[2]string{epoch, zone}] }
 
+// IsUnit reports whether a zone holds others of the tables.
+func (e *Extents) IsUnit(zone string) bool { return e.units[zone] }
+
 // Has reports whether the tables tell of a zone at an epoch.
 func (e *Extents) Has(epoch, zone string) bool {
 	_, ok := e.whole[[2]string{epoch, zone}]

@@ -37,6 +37,7 @@ func accountComposition(ctx context.Context, c *cli.Command) error {
 	if rank := c.String("rank"); rank != "" {
 		err = s.rank(rows, e, rank)
 	} else {
+		s.out.sheets = func() []*table.Sheet { return s.compositionSheets(e) }
 		err = s.show(func() *table.Table { return s.compositionTable(rows, e, layout) }, func(c *canvas) error { return s.paintClasses(c, rows, e) })
 	}
 	if err != nil {

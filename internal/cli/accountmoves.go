@@ -23,6 +23,7 @@ func accountMatrix(ctx context.Context, c *cli.Command) error {
 	}
 	cv := newCanvas(s.out.stdout)
 	t := s.matrix(cv, m)
+	s.out.sheets = func() []*table.Sheet { return s.matrixSheets(m) }
 	if err := s.show(func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
 		return err
 	}

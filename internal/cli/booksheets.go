@@ -71,69 +71,23 @@ func formula(v float64, text string, style table.Style) table.Cell {
 	return table.Cell{Value: v, Formula: text, Style: style}
 }
 
-// extentsSheet has a row for each zone: its classes and the rest, which sum to the zone, and the classes in percent of what is classified.
+// extentsSheet has a row for each zone of a posting: its classes and the rest, which sum to the zone.
 func extentsSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
-	s := &table.Sheet{Name: name, FreezeRows: 3, FreezeCols: 2, Widths: []float64{12, 22}}
-	s.Add(sheetTitle(p, strings.TrimSpace("Extents "+p.Epoch), unit))
-	s.Add(table.Text("The sums and the percentages are formulas: they follow when a number is changed.", table.Style{Dim: true}))
-	head := []table.Cell{table.Text("zone_id", table.Style{Head: true}), table.Text("zone_name", table.Style{Head: true})}
-	head = append(head, classHeads(p, "")...)
 	n := len(p.Legend.Classes)
-	for _, text := range []string{"no data", "not in the legend", "outside", "zone"} {
-		head = append(head, table.Text(text, table.Style{Head: true, Right: true}))
-	}
-	head = append(head, classHeads(p, "% ")...)
-	s.Add(head...)
 	order := legendOrder(p)
 	at := map[string]int{"nodata": n, "unlisted": n + 1, "outside": n + 2}
-	values := make([][]float64, len(p.ZoneSet.Zones))
-	for i := range values {
-		values[i] = make([]float64, n+3)
+	rows := make([]zoneRow, len(p.ZoneSet.Zones))
+	for i, z := range p.ZoneSet.Zones {
+		rows[i] = zoneRow{id: z.ID, name: z.Name, within: z.WithinID, values: make([]float64, n+3)}
 	}
 	for _, e := range p.Extents {
 		k, ok := at[e.Kind]
 		if !ok {
 			k = order[e.Code]
 		}
-		values[e.Zone][k] += e.M2 / unit.M2
+		rows[e.Zone].values[k] += e.M2 / unit.M2
 	}
-	first, last := column(2), column(2+n-1)
-	row := func(cells []table.Cell, v []float64, line int, style table.Style) []table.Cell {
-		whole, classified := 0.0, 0.0
-		for i, x := range v {
-			whole += x
-			if i < n {
-				classified += x
-			}
-		}
-		cells = append(cells, formula(whole, fmt.Sprintf("SUM(%s%d:%s%d)", first, line, column(2+n+2), line), style))
-		for i := range n {
-			style.Format = "0.00"
-			cells = append(cells, formula(share(v[i], classified), fmt.Sprintf("IF(SUM($%s%d:$%s%d)=0,0,100*%s%d/SUM($%s%d:$%s%d))", first, line, last, line, column(2+i), line, first, line, last, line), style))
-		}
-		return cells
-	}
-	within := map[string]bool{}
-	total := make([]float64, n+3)
-	for i, z := range p.ZoneSet.Zones {
-		within[z.WithinID] = true
-		cells := []table.Cell{table.Text(z.ID, table.Style{}), table.Text(z.Name, table.Style{})}
-		for k, v := range values[i] {
-			cells = append(cells, area(v, table.Style{}))
-			total[k] += v
-		}
-		s.Add(row(cells, values[i], len(s.Lines)+1, table.Style{})...)
-	}
-	delete(within, "")
-	if from, to := 4, len(s.Lines); to > from && len(within) == 0 { // larger units would count twice
-		style := table.Style{Bold: true, Top: true}
-		cells := []table.Cell{table.Text("", style), table.Text("all zones", style)}
-		for k, v := range total {
-			cells = append(cells, formula(v, fmt.Sprintf("SUM(%s%d:%s%d)", column(2+k), from, column(2+k), to), style))
-		}
-		s.Add(row(cells, total, len(s.Lines)+1, style)...)
-	}
-	return s
+	return zoneSheet(name, sheetTitle(p, strings.TrimSpace("Extents "+p.Epoch), unit), classHeads(p, ""), classHeads(p, "% "), []string{"no data", "not in the legend", "outside"}, rows)
 }
 
 // changeSheet has the extent account of each zone: opening + additions − reductions = closing.
@@ -151,81 +105,6 @@ func changeSheet(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	}
 	s := x.extentSheet(m.Statements(nil), m.Classes)
 	s.Name, s.Lines[0][0] = name, sheetTitle(p, "Extent account "+p.Period(), unit)
-	return s
-}
-
-// extentSheet has the extent accounts of a pair of epochs. Additions and reductions sum their kinds where they are told; net change, closing
-// extent, totals and the balance are formulas, and "as mapped" is what the balance is held against.
-func (x *statement) extentSheet(list []account.Statement, classes []account.Named) *table.Sheet {
-	n, pair := len(classes), list[0].Pair
-	s := &table.Sheet{Name: pair[0] + "–" + pair[1], FreezeRows: 3, FreezeCols: 1, Widths: []float64{38}}
-	s.Add(table.Text(fmt.Sprintf("Extent account %s–%s in %s of true ground", pair[0], pair[1], x.unit.Label), table.Style{Bold: true}))
-	s.Add(table.Text("On the ground that both epochs map. Net change, closing extent, totals and the balance are formulas.", table.Style{Dim: true}))
-	head := []table.Cell{table.Text("zone and entry", table.Style{Head: true})}
-	for i, k := range classes {
-		color := x.colorOf(i, k)
-		head = append(head, table.Text(k.Label(), table.Style{Head: true, Right: true, Fill: &color}))
-	}
-	s.Add(append(head, table.Text("total", table.Style{Head: true, Right: true}))...)
-	for _, zone := range list {
-		s.Add(table.Text(title(zone.Zone.ID, zone.Zone.Name), table.Style{Bold: true}))
-		at := map[account.EntryKind]int{} // numbers of lines from 1
-		kinds := map[account.EntryKind][2]int{}
-		entry := func(name string, values []float64, style table.Style, text func(k int, col string) string) int {
-			line, number, sum := []table.Cell{table.Text(name, style)}, len(s.Lines)+1, 0.0
-			for k := range n {
-				c := area(values[k], style)
-				c.Formula = text(k, column(1+k))
-				line, sum = append(line, c), sum+values[k]
-			}
-			s.Add(append(line, formula(sum, fmt.Sprintf("SUM(B%d:%s%d)", number, column(n), number), style))...)
-			return number
-		}
-		plain := func(int, string) string { return "" }
-		var closing []float64
-		for _, e := range zone.Entries {
-			values := make([]float64, n)
-			for k, v := range e.Values {
-				values[k] = x.area(v)
-			}
-			style, text := table.Style{}, plain
-			switch e.Kind {
-			case account.Opening:
-				style.Bold = true
-			case account.Addition, account.Reduction:
-				style.Dim = true
-			case account.Additions, account.Reductions:
-				if of, told := kinds[e.Kind-1]; told {
-					text = func(_ int, col string) string { return fmt.Sprintf("SUM(%s%d:%s%d)", col, of[0], col, of[1]) }
-				}
-			case account.NetChange:
-				text = func(_ int, col string) string {
-					return fmt.Sprintf("%s%d-%s%d", col, at[account.Additions], col, at[account.Reductions])
-				}
-			case account.Closing:
-				style.Bold, style.Top, closing = true, true, values
-				text = func(_ int, col string) string {
-					return fmt.Sprintf("%s%d+%s%d", col, at[account.Opening], col, at[account.NetChange])
-				}
-			}
-			at[e.Kind] = entry(e.Name, values, style, text)
-			if of, told := kinds[e.Kind]; told {
-				kinds[e.Kind] = [2]int{of[0], at[e.Kind]}
-			} else {
-				kinds[e.Kind] = [2]int{at[e.Kind], at[e.Kind]}
-			}
-		}
-		mapped := entry("as mapped", closing, table.Style{Dim: true}, plain)
-		entry("balance", make([]float64, n), table.Style{Dim: true}, func(_ int, col string) string {
-			return fmt.Sprintf("ROUND(%s%d-%s%d,6)", col, at[account.Closing], col, mapped)
-		})
-		for _, rest := range notInAccount(zone) {
-			line := make([]table.Cell, n+2)
-			line[0], line[n+1] = table.Text(rest.what, table.Style{Dim: true}), area(x.area(rest.m2), table.Style{Dim: true})
-			s.Add(line...)
-		}
-		s.Add()
-	}
 	return s
 }
 

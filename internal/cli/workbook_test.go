@@ -40,6 +40,8 @@ func accounts(t *testing.T) (dir, book string) {
 	verdex(t, append([]string{"measure", at("cover_2020.tif"), "--epoch", "2020", "--out", at("e2020.xlsx")}, zones...)...)
 	verdex(t, append([]string{"change", "--epoch", "2004=" + at("cover_2004.tif"), "--epoch", "2020=" + at("cover_2020.tif"), "--crosswalk", "2004=" + at("codes_2004.csv"), "--table", "matrix", "--out", at("m.csv")}, zones...)...)
 	verdex(t, "book", "export", book, "--out", at("book.xlsx"))
+	verdex(t, "account", "composition", at("e2004.csv"), "--legend", at("legend.csv"), "--by", "group", "--out", at("composition.xlsx"))
+	verdex(t, "account", "matrix", at("m.csv"), "--legend", at("legend.csv"), "--out", at("matrix.xlsx"))
 	verdex(t, "account", "extent", at("m.csv"), "--legend", at("legend.csv"), "--flows", at("flows.csv"), "--out", at("account.xlsx"))
 	return dir, book
 }
@@ -48,7 +50,7 @@ func accounts(t *testing.T) (dir, book string) {
 // it is given the file without the values.
 func TestSpreadsheetsComputeWhatTheySay(t *testing.T) {
 	dir, _ := accounts(t)
-	for name, least := range map[string]int{"e2020.xlsx": 50, "book.xlsx": 300, "account.xlsx": 150} {
+	for name, least := range map[string]int{"e2020.xlsx": 50, "book.xlsx": 300, "account.xlsx": 150, "composition.xlsx": 30, "matrix.xlsx": 70} {
 		path := filepath.Join(dir, name)
 		f, err := excelize.OpenFile(path)
 		require.NoError(t, err)
