@@ -148,22 +148,28 @@ func ofKind(list []*book.Posting, kind string) (out []*book.Posting) {
 	return out
 }
 
-// rowsOf are the rows of a table as they are read from a file.
-func rowsOf(t *table.Table) (out []cover.Row) {
+// rowsOf are the rows of a table as they are read from a file, with some of its columns.
+func rowsOf(t *table.Table, columns []string) []cover.Row {
+	var at []int
+	for k, name := range t.Columns {
+		if slices.Contains(columns, name) {
+			at = append(at, k)
+		}
+	}
+	out := make([]cover.Row, len(t.Rows))
 	for i, row := range t.Rows {
-		r := cover.Row{Line: i + 1, Cell: map[string]string{}}
-		for k, v := range row {
-			switch v := v.(type) {
-			case nil:
+		r := cover.Row{Line: i + 1, Cell: make(map[string]string, len(at))}
+		for _, k := range at {
+			switch v := row[k].(type) {
+			case string:
+				r.Cell[t.Columns[k]] = v
 			case float64:
 				if !math.IsNaN(v) {
 					r.Cell[t.Columns[k]] = table.Number(v, -1)
 				}
-			default:
-				r.Cell[t.Columns[k]] = fmt.Sprint(v)
 			}
 		}
-		out = append(out, r)
+		out[i] = r
 	}
 	return out
 }
@@ -181,7 +187,7 @@ func readerOf(list []*book.Posting) account.Reader {
 			classes[c.Code] = c.Name
 		}
 	}
-	return func(name string, needed, _ []string) ([]cover.Row, error) {
+	return func(name string, needed, optional []string) ([]cover.Row, error) {
 		kind, make := book.OfExtents, extentsTable
 		if slices.Contains(needed, "from_code") {
 			kind, make = book.OfChange, transitionsTable
@@ -190,7 +196,7 @@ func readerOf(list []*book.Posting) account.Reader {
 		if len(of) == 0 {
 			return nil, fmt.Errorf("%s: the account has no %s", name, kind)
 		}
-		rows := rowsOf(make(of, m2))
+		rows := rowsOf(make(of, m2), slices.Concat(needed, optional, unitColumns))
 		for _, r := range rows {
 			r.Cell["zone_name"] = zones[r.Cell["zone_id"]]
 			for _, end := range []string{"class", "from", "to"} {
