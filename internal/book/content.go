@@ -73,6 +73,9 @@ type ZoneSet struct {
 	Zones   []Zone
 }
 
+// Label is the name and the version.
+func (z *ZoneSet) Label() string { return fmt.Sprintf("%s v%d", z.Name, z.Version) }
+
 // Zone is a zone of a set, and the larger unit that it lies in, if any.
 type Zone struct{ ID, Name, WithinID, WithinName string }
 
@@ -83,6 +86,9 @@ type Legend struct {
 	Version int
 	Classes []Class
 }
+
+// Label is the name and the version.
+func (l *Legend) Label() string { return fmt.Sprintf("%s v%d", l.Name, l.Version) }
 
 // Class is a class of a legend. Color is #rrggbb or "".
 type Class struct{ Code, Name, Color, Group string }

@@ -25,7 +25,6 @@ func (b *Book) Merge(ctx context.Context, other *Book, author string, supersede 
 				return err
 			}
 			number := map[int64]int64{} // of theirs: in this book
-			ours := map[int64]bool{}    // brought by this merge
 			for _, p := range theirs {
 				if err := other.loadRows(ctx, q, p); err != nil {
 					return err
@@ -34,7 +33,7 @@ func (b *Book) Merge(ctx context.Context, other *Book, author string, supersede 
 				if err != nil {
 					return err
 				}
-				number[p.ID], ours[id] = id, fresh
+				number[p.ID] = id
 				if fresh {
 					m.Postings++
 				} else {
@@ -46,18 +45,18 @@ func (b *Book) Merge(ctx context.Context, other *Book, author string, supersede 
 				if p.Void == "" {
 					continue
 				}
-				mine, err := b.heads(ctx, tx, "WHERE p.posting_id = ?", number[p.ID])
+				mine, err := b.head(ctx, tx, number[p.ID])
 				if err != nil {
 					return err
 				}
-				if len(mine) == 1 && mine[0].Void == "" && mine[0].Successor == 0 {
+				if mine.Current() {
 					m.Voids++
-					if err := b.record(ctx, tx, event{what: "void", posting: mine[0].ID, author: author, at: now(), why: p.Void, checksum: mine[0].Checksum}); err != nil {
+					if err := b.void(ctx, tx, mine, author, p.Void); err != nil {
 						return err
 					}
 				}
 			}
-			if err := b.settle(ctx, tx, ours, author, other.Name, supersede, &m); err != nil {
+			if err := b.settle(ctx, tx, author, other.Name, supersede, &m); err != nil {
 				return err
 			}
 			if m.Postings+m.Voids == 0 {
@@ -83,40 +82,35 @@ func (b *Book) take(ctx context.Context, tx *txn, p *Posting, number map[int64]i
 	}
 	n := *p
 	if n.Replaces = number[p.Replaces]; n.Replaces != 0 {
-		before, err := b.heads(ctx, tx, "WHERE p.posting_id = ?", n.Replaces)
+		before, err := b.head(ctx, tx, n.Replaces)
 		if err != nil {
 			return 0, false, err
 		}
-		if len(before) == 0 || before[0].Successor != 0 {
+		if before.Successor != 0 {
 			n.Replaces = 0 // another posting has taken its place here
 		}
 	}
-	if n.ZoneSet.ID, err = b.version(ctx, tx, "zone_set", n.ZoneSet.Name, n.ZoneSet.digest(), b.zonesInto(ctx, tx, n.ZoneSet.Zones)); err != nil {
+	if _, err := b.versions(ctx, tx, &n); err != nil {
 		return 0, false, err
 	}
-	if n.Legend.ID, err = b.version(ctx, tx, "legend", n.Legend.Name, n.Legend.digest(), b.classesInto(ctx, tx, n.Legend.Classes)); err != nil {
-		return 0, false, err
-	}
-	if n.ID, err = b.nextID(ctx, tx); err != nil {
-		return 0, false, err
-	}
-	n.Checksum = n.seal()
-	return n.ID, true, b.put(ctx, tx, &n, event{what: "post", author: author, at: now(), why: "merged from " + from})
+	err = b.put(ctx, tx, &n, event{what: "post", author: author, at: now(), why: "merged from " + from})
+	return n.ID, true, err
 }
 
 // settle sees to it that one posting counts for each account, kind, epochs and zone set.
-func (b *Book) settle(ctx context.Context, tx *txn, ours map[int64]bool, author, from string, supersede bool, m *Merged) error {
+func (b *Book) settle(ctx context.Context, tx *txn, author, from string, supersede bool, m *Merged) error {
 	list, err := b.heads(ctx, tx, "")
 	if err != nil {
 		return err
 	}
-	counts := map[string][]*Posting{}
-	var order []string
+	type key struct{ account, kind, from, epoch, set string }
+	counts := map[key][]*Posting{}
+	var order []key
 	for _, p := range list {
 		if !p.Current() {
 			continue
 		}
-		k := strings.Join([]string{p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name}, "\x00")
+		k := key{p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name}
 		if counts[k] == nil {
 			order = append(order, k)
 		}
@@ -135,8 +129,7 @@ func (b *Book) settle(ctx context.Context, tx *txn, ours map[int64]bool, author,
 		last := of[len(of)-1]
 		for _, p := range of[:len(of)-1] {
 			m.GaveWay = append(m.GaveWay, p.ID)
-			why := fmt.Sprintf("gave way to posting %d, merged from %s", last.ID, from)
-			if err := b.record(ctx, tx, event{what: "void", posting: p.ID, author: author, at: now(), why: why, checksum: p.Checksum}); err != nil {
+			if err := b.void(ctx, tx, p, author, fmt.Sprintf("gave way to posting %d, merged from %s", last.ID, from)); err != nil {
 				return err
 			}
 		}

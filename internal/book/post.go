@@ -61,8 +61,7 @@ func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (
 	if err := b.adopt(ctx, tx, p); err != nil {
 		return o, err
 	}
-	zones, legend := p.ZoneSet.digest(), p.Legend.digest()
-	p.Content = p.digest(zones, legend)
+	p.Content = p.digest(p.ZoneSet.digest(), p.Legend.digest())
 	p.RowCount = len(p.Extents) + len(p.Moves)
 	old, err := b.currentOf(ctx, tx, p)
 	if err != nil {
@@ -87,16 +86,7 @@ func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (
 		}
 		p.Replaces, o.Superseded = old.ID, old.ID
 	}
-	if o.Notes, err = b.versionNotes(ctx, tx, p, zones, legend); err != nil {
-		return o, err
-	}
-	if p.ZoneSet.ID, err = b.version(ctx, tx, "zone_set", p.ZoneSet.Name, zones, b.zonesInto(ctx, tx, p.ZoneSet.Zones)); err != nil {
-		return o, err
-	}
-	if p.Legend.ID, err = b.version(ctx, tx, "legend", p.Legend.Name, legend, b.classesInto(ctx, tx, p.Legend.Classes)); err != nil {
-		return o, err
-	}
-	if p.ID, err = b.nextID(ctx, tx); err != nil {
+	if o.Notes, err = b.versions(ctx, tx, p); err != nil {
 		return o, err
 	}
 	if p.At == "" {
@@ -105,18 +95,17 @@ func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (
 	if p.Program == "" {
 		p.Program = b.program
 	}
-	p.Checksum = p.seal()
+	err = b.put(ctx, tx, p, event{what: "post", author: p.Author, at: p.At})
 	o.ID = p.ID
-	return o, b.put(ctx, tx, p, event{what: "post", author: p.Author, at: p.At})
+	return o, err
 }
 
-func (b *Book) nextID(ctx context.Context, tx *txn) (id int64, err error) {
-	err = tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(posting_id), 0) + 1 FROM posting").Scan(&id)
-	return id, err
-}
-
-// put writes a posting that is complete, and its event.
+// put gives a posting its number and checksum, and writes it and its event.
 func (b *Book) put(ctx context.Context, tx *txn, p *Posting, e event) error {
+	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(posting_id), 0) + 1 FROM posting").Scan(&p.ID); err != nil {
+		return err
+	}
+	p.Checksum = p.seal()
 	var replaces any
 	if p.Replaces != 0 {
 		replaces = p.Replaces
@@ -202,22 +191,24 @@ func (b *Book) Void(ctx context.Context, id int64, author, why string) (*Posting
 	}
 	var p *Posting
 	err := b.write(ctx, func(tx *txn) error {
-		list, err := b.heads(ctx, tx, "WHERE p.posting_id = ?", id)
-		if err != nil {
+		var err error
+		if p, err = b.head(ctx, tx, id); err != nil {
 			return err
 		}
 		switch {
-		case len(list) == 0:
-			return fmt.Errorf("%s: there is no posting %d: verdex book history tells them all", b.Name, id)
-		case list[0].Void != "":
-			return fmt.Errorf("%s: posting %d is void already (%s)", b.Name, id, list[0].Void)
-		case list[0].Successor != 0:
-			return fmt.Errorf("%s: posting %d is superseded by posting %d, and counts no more: void that one if it is wrong", b.Name, id, list[0].Successor)
+		case p.Void != "":
+			return fmt.Errorf("%s: posting %d is void already (%s)", b.Name, id, p.Void)
+		case p.Successor != 0:
+			return fmt.Errorf("%s: posting %d is superseded by posting %d, and counts no more: void that one if it is wrong", b.Name, id, p.Successor)
 		}
-		p = list[0]
-		return b.record(ctx, tx, event{what: "void", posting: id, author: author, at: now(), why: why, checksum: p.Checksum})
+		return b.void(ctx, tx, p, author, why)
 	})
 	return p, err
+}
+
+// void enters in the journal that a posting is void.
+func (b *Book) void(ctx context.Context, tx *txn, p *Posting, author, why string) error {
+	return b.record(ctx, tx, event{what: "void", posting: p.ID, author: author, at: now(), why: why, checksum: p.Checksum})
 }
 
 func orNull(v float64) any {

@@ -41,6 +41,26 @@ FROM posting p JOIN zone_set z ON z.zone_set_id = p.zone_set_id JOIN legend l ON
 	return out, err
 }
 
+// head reads one posting without its rows.
+func (b *Book) head(ctx context.Context, q asker, id int64) (*Posting, error) {
+	list, err := b.heads(ctx, q, "WHERE p.posting_id = ?", id)
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("%s: there is no posting %d: verdex book history tells them all", b.Name, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return list[0], nil
+}
+
+// headsOf are those of an account, or of all accounts when it is "".
+func (b *Book) headsOf(ctx context.Context, q asker, account string) ([]*Posting, error) {
+	if account == "" {
+		return b.heads(ctx, q, "")
+	}
+	return b.heads(ctx, q, "WHERE p.account = ?", account)
+}
+
 // currentOf is the posting that counts for the same account, kind, epochs and zone set; nil when there is none.
 func (b *Book) currentOf(ctx context.Context, q asker, p *Posting) (*Posting, error) {
 	list, err := b.heads(ctx, q, "WHERE p.account = ? AND p.kind = ? AND p.epoch = ? AND p.from_epoch = ? AND z.name = ?", p.Account, p.Kind, p.Epoch, p.From, p.ZoneSet.Name)
@@ -176,11 +196,7 @@ func (b *Book) read(ctx context.Context, work func(q asker) error) error {
 // Postings are all postings without their rows, in the order of posting; of one account unless it is "".
 func (b *Book) Postings(ctx context.Context, account string) (out []*Posting, err error) {
 	err = b.read(ctx, func(q asker) (err error) {
-		if account == "" {
-			out, err = b.heads(ctx, q, "")
-		} else {
-			out, err = b.heads(ctx, q, "WHERE p.account = ?", account)
-		}
+		out, err = b.headsOf(ctx, q, account)
 		return err
 	})
 	if err == nil && account != "" && len(out) == 0 {
@@ -192,11 +208,7 @@ func (b *Book) Postings(ctx context.Context, account string) (out []*Posting, er
 // Current are the postings that count, with their rows: of an account, or of all when it is "".
 func (b *Book) Current(ctx context.Context, account string) (out []*Posting, err error) {
 	err = b.read(ctx, func(q asker) error {
-		where, args := "", []any{}
-		if account != "" {
-			where, args = "WHERE p.account = ?", []any{account}
-		}
-		list, err := b.heads(ctx, q, where, args...)
+		list, err := b.headsOf(ctx, q, account)
 		if err != nil {
 			return err
 		}
@@ -219,14 +231,9 @@ func (b *Book) Current(ctx context.Context, account string) (out []*Posting, err
 // Posting reads one posting with its rows.
 func (b *Book) Posting(ctx context.Context, id int64) (p *Posting, err error) {
 	err = b.read(ctx, func(q asker) error {
-		list, err := b.heads(ctx, q, "WHERE p.posting_id = ?", id)
-		if err != nil {
+		if p, err = b.head(ctx, q, id); err != nil {
 			return err
 		}
-		if len(list) == 0 {
-			return fmt.Errorf("%s: there is no posting %d: verdex book history tells them all", b.Name, id)
-		}
-		p = list[0]
 		return b.loadRows(ctx, q, p)
 	})
 	return p, err

@@ -6,89 +6,86 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 )
 
-// version finds the version of a legend or zone set with this content, or makes the next one.
-func (b *Book) version(ctx context.Context, tx *txn, table, name, sum string, fill func(id int64) error) (id int64, err error) {
-	err = tx.QueryRowContext(ctx, b.sql("SELECT "+table+"_id FROM "+table+" WHERE name = ? AND sha256 = ?"), name, sum).Scan(&id)
-	if !errors.Is(err, sql.ErrNoRows) {
-		return id, err
+// versions finds the versions of the zone set and the legend of a posting, or makes them. Notes tell how new ones differ from the ones before.
+func (b *Book) versions(ctx context.Context, tx *txn, p *Posting) (notes []string, err error) {
+	var before int64
+	p.ZoneSet.ID, before, err = b.version(ctx, tx, "zone_set", p.ZoneSet.Name, p.ZoneSet.digest(), func(id int64) error {
+		return b.putMany(ctx, tx, "zone", []string{"zone_set_id", "zone_no", "zone_id", "zone_name", "within_id", "within_name"}, len(p.ZoneSet.Zones), func(i int) []any {
+			z := p.ZoneSet.Zones[i]
+			return []any{id, i, z.ID, z.Name, z.WithinID, z.WithinName}
+		})
+	})
+	if err != nil {
+		return nil, err
 	}
-	var number int
-	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX("+table+"_id), 0) + 1 FROM "+table).Scan(&id); err != nil {
-		return 0, err
-	}
-	if err := tx.QueryRowContext(ctx, b.sql("SELECT COALESCE(MAX(version), 0) + 1 FROM "+table+" WHERE name = ?"), name).Scan(&number); err != nil {
-		return 0, err
-	}
-	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO "+table+" VALUES (?, ?, ?, ?)"), id, name, number, sum); err != nil {
-		return 0, err
-	}
-	return id, fill(id)
-}
-
-// versionNotes tells how a zone set and a legend that are about to get a new version differ from the last one.
-func (b *Book) versionNotes(ctx context.Context, tx *txn, p *Posting, zones, legend string) (notes []string, err error) {
-	for _, of := range []struct{ table, name, sum, what string }{{"zone_set", p.ZoneSet.Name, zones, "zones"}, {"legend", p.Legend.Name, legend, "classes"}} {
-		var id int64
-		var known int
-		if err := tx.QueryRowContext(ctx, b.sql("SELECT COUNT(*) FROM "+of.table+" WHERE name = ? AND sha256 = ?"), of.name, of.sum).Scan(&known); err != nil {
+	if before != 0 {
+		old, err := b.zoneSet(ctx, tx, before)
+		if err != nil {
 			return nil, err
 		}
-		err := tx.QueryRowContext(ctx, b.sql("SELECT "+of.table+"_id FROM "+of.table+" WHERE name = ? ORDER BY version DESC LIMIT 1"), of.name).Scan(&id)
-		switch {
-		case known > 0 || errors.Is(err, sql.ErrNoRows):
-			continue
-		case err != nil:
+		notes = append(notes, versionNote("zone set", old.Name, old.Version+1, "zones", old.Zones, p.ZoneSet.Zones, func(z Zone) string { return z.ID }))
+	}
+	p.Legend.ID, before, err = b.version(ctx, tx, "legend", p.Legend.Name, p.Legend.digest(), func(id int64) error {
+		return b.putMany(ctx, tx, "class", []string{"legend_id", "class_no", "class_code", "class_name", "color", "class_group"}, len(p.Legend.Classes), func(i int) []any {
+			c := p.Legend.Classes[i]
+			return []any{id, i, c.Code, c.Name, c.Color, c.Group}
+		})
+	})
+	if err != nil {
+		return nil, err
+	}
+	if before != 0 {
+		old, err := b.legend(ctx, tx, before)
+		if err != nil {
 			return nil, err
 		}
-		before, after, version := map[string]any{}, map[string]any{}, 0
-		if of.table == "zone_set" {
-			old, err := b.zoneSet(ctx, tx, id)
-			if err != nil {
-				return nil, err
-			}
-			for _, z := range old.Zones {
-				before[z.ID] = z
-			}
-			for _, z := range p.ZoneSet.Zones {
-				after[z.ID] = z
-			}
-			version = old.Version
-		} else {
-			old, err := b.legend(ctx, tx, id)
-			if err != nil {
-				return nil, err
-			}
-			for _, c := range old.Classes {
-				before[c.Code] = c
-			}
-			for _, c := range p.Legend.Classes {
-				after[c.Code] = c
-			}
-			version = old.Version
-		}
-		fresh, gone, other := 0, 0, 0
-		for k, v := range after {
-			if w, ok := before[k]; !ok {
-				fresh++
-			} else if w != v {
-				other++
-			}
-		}
-		for k := range before {
-			if _, ok := after[k]; !ok {
-				gone++
-			}
-		}
-		text := fmt.Sprintf("the %s %s has version %d now: %d %s new, %d gone, %d with another name or mark", strings.Replace(of.table, "_", " ", 1), of.name, version+1, fresh, of.what, gone, other)
-		if fresh+gone+other == 0 {
-			text = fmt.Sprintf("the %s %s has version %d now: in another order", strings.Replace(of.table, "_", " ", 1), of.name, version+1)
-		}
-		notes = append(notes, text)
+		notes = append(notes, versionNote("legend", old.Name, old.Version+1, "classes", old.Classes, p.Legend.Classes, func(c Class) string { return c.Code }))
 	}
 	return notes, nil
+}
+
+// version finds the version of a legend or zone set with this content, or makes the next one; before is then the one that was the last, 0 for
+// none and when nothing was made.
+func (b *Book) version(ctx context.Context, tx *txn, table, name, sum string, fill func(id int64) error) (id, before int64, err error) {
+	err = tx.QueryRowContext(ctx, b.sql("SELECT "+table+"_id FROM "+table+" WHERE name = ? AND sha256 = ?"), name, sum).Scan(&id)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return id, 0, err
+	}
+	var number int
+	err = tx.QueryRowContext(ctx, b.sql("SELECT "+table+"_id, version FROM "+table+" WHERE name = ? ORDER BY version DESC LIMIT 1"), name).Scan(&before, &number)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return 0, 0, err
+	}
+	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX("+table+"_id), 0) + 1 FROM "+table).Scan(&id); err != nil {
+		return 0, 0, err
+	}
+	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO "+table+" VALUES (?, ?, ?, ?)"), id, name, number+1, sum); err != nil {
+		return 0, 0, err
+	}
+	return id, before, fill(id)
+}
+
+// versionNote tells how a new version differs from the one before.
+func versionNote[T comparable](what, name string, number int, many string, before, after []T, key func(T) string) string {
+	old := map[string]T{}
+	for _, v := range before {
+		old[key(v)] = v
+	}
+	fresh, other := 0, 0
+	for _, v := range after {
+		if w, ok := old[key(v)]; !ok {
+			fresh++
+		} else if w != v {
+			other++
+		}
+	}
+	gone := len(before) - (len(after) - fresh)
+	if fresh+gone+other == 0 {
+		return fmt.Sprintf("the %s %s has version %d now: in another order", what, name, number)
+	}
+	return fmt.Sprintf("the %s %s has version %d now: %d %s new, %d gone, %d with another name or mark", what, name, number, fresh, many, gone, other)
 }
 
 // adopt gives a posting that was made of bare tables the zone set and legend of its account, where they say the same.
@@ -130,23 +127,4 @@ func (b *Book) adopt(ctx context.Context, tx *txn, p *Posting) error {
 		p.Legend.Name = "classes of " + p.Account
 	}
 	return nil
-}
-
-// zonesInto and classesInto fill a version that is new.
-func (b *Book) zonesInto(ctx context.Context, tx *txn, zones []Zone) func(id int64) error {
-	return func(id int64) error {
-		return b.putMany(ctx, tx, "zone", []string{"zone_set_id", "zone_no", "zone_id", "zone_name", "within_id", "within_name"}, len(zones), func(i int) []any {
-			z := zones[i]
-			return []any{id, i, z.ID, z.Name, z.WithinID, z.WithinName}
-		})
-	}
-}
-
-func (b *Book) classesInto(ctx context.Context, tx *txn, classes []Class) func(id int64) error {
-	return func(id int64) error {
-		return b.putMany(ctx, tx, "class", []string{"legend_id", "class_no", "class_code", "class_name", "color", "class_group"}, len(classes), func(i int) []any {
-			c := classes[i]
-			return []any{id, i, c.Code, c.Name, c.Color, c.Group}
-		})
-	}
 }
