@@ -114,7 +114,7 @@ func ReadLegend(path string) (*Legend, error) {
 			return nil, fmt.Errorf("%s: line %d: class %d has no name", path, r.Line, code)
 		}
 		if text := r.Cell["color"]; text != "" {
-			if c.Color, err = parseColor(text); err != nil {
+			if c.Color, err = ParseColor(text); err != nil {
 				return nil, fmt.Errorf("%s: line %d: %w", path, r.Line, err)
 			}
 		}
@@ -155,7 +155,8 @@ var shades = []raster.Color{
 // Shade is the i-th of the colours given to classes that have none.
 func Shade(i int) raster.Color { return shades[i%len(shades)] }
 
-func parseColor(s string) (raster.Color, error) {
+// ParseColor reads a colour of the form #rrggbb.
+func ParseColor(s string) (raster.Color, error) {
 	v, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 16, 32)
 	if err != nil || len(s) != 7 || s[0] != '#' {
 		return raster.Color{}, fmt.Errorf("the colour %q is not of the form #rrggbb", s)

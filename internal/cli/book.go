@@ -164,15 +164,20 @@ func listBook(ctx context.Context, b *book.Book, out *output) error {
 		if shown == "" {
 			shown = "none that counts"
 		}
-		legend := fmt.Sprintf("%s v%d", last.Legend.Name, last.Legend.Version)
+		legend := last.Legend.Label()
 		t.Rows = append(t.Rows, []any{k.account, k.kind, k.set, strings.Join(epochs, ", "), legend, len(of[k]), rows, last.Author, last.At})
 		g.add(k.account+", "+k.kind, []string{k.set, shown, legend, fmt.Sprint(len(of[k])), group(float64(rows), 0), timeText(last.At), last.Author}, false, false)
 	}
-	if out.format != "table" {
-		return out.write(t)
+	return out.list(t, g, b.Name, fmt.Sprintf("a book with %d posting(s)", len(all)))
+}
+
+// list hands a list over: as a table, or drawn under a headline.
+func (o *output) list(t *table.Table, g *grid, name, about string) error {
+	if o.format != "table" {
+		return o.write(t)
 	}
-	g.c.line(g.c.bold(b.Name), g.c.dim(fmt.Sprintf("  a book with %d posting(s)", len(all))))
-	if len(order) > 0 {
+	g.c.line(g.c.bold(name), g.c.dim("  "+about))
+	if len(g.rows) > 0 {
 		g.c.line()
 		paintTexts(g)
 	}
@@ -201,18 +206,10 @@ func bookHistory(ctx context.Context, c *cli.Command) error {
 				state, why = "superseded", fmt.Sprintf("by %d", p.Successor)
 			}
 			t.Rows = append(t.Rows, []any{int(p.ID), p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name, p.Legend.Name, p.RowCount, p.Author, p.At, state, why, p.Note, p.Program, p.Command, p.Content})
-			g.add(fmt.Sprint(p.ID), []string{p.Account + ", " + p.Kind, p.Period(), fmt.Sprintf("%s v%d", p.ZoneSet.Name, p.ZoneSet.Version),
+			g.add(fmt.Sprint(p.ID), []string{p.Account + ", " + p.Kind, p.Period(), p.ZoneSet.Label(),
 				timeText(p.At), p.Author, strings.TrimSpace(state + " " + why), p.Note}, false, state != "current")
 		}
-		if out.format != "table" {
-			return out.write(t)
-		}
-		g.c.line(g.c.bold(b.Name), g.c.dim(fmt.Sprintf("  %d posting(s)", len(all))))
-		if len(all) > 0 {
-			g.c.line()
-			paintTexts(g)
-		}
-		return g.c.flush()
+		return out.list(t, g, b.Name, fmt.Sprintf("%d posting(s)", len(all)))
 	})
 }
 

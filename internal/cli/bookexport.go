@@ -148,8 +148,9 @@ func accountsOf(list []*book.Posting) (out []string) {
 // checkPostings makes the checks of accounts, with the usual bounds.
 func checkPostings(list []*book.Posting) (out []account.Check, err error) {
 	for _, name := range accountsOf(list) {
-		for _, set := range zoneSets(list) {
-			of := slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.Account != name || p.ZoneSet.Name != set })
+		its := ofAccount(list, name)
+		for _, set := range zoneSets(its) {
+			of := onSet(its, set)
 			read := readerOf(of)
 			if hasClasses(of, book.OfExtents) {
 				e, err := account.ReadExtents([]string{name}, read)
@@ -187,18 +188,12 @@ func exportZones(ctx context.Context, c *cli.Command, list []*book.Posting, unit
 	if accounts, sets := accountsOf(extents), zoneSets(extents); len(accounts) != 1 || len(sets) != 1 {
 		return fmt.Errorf("%s: zones take the extents of one account on one zone set, and these are of %d and %d: name an account", where, len(accounts), len(sets))
 	}
-	w := &wideZones{key: "zone_id", source: where}
-	t := extentsTable(extents, unit)
-	for _, row := range t.Rows {
-		name := row[5].(string)
-		if kind := row[3].(string); kind != "class" {
-			name = kind
-		}
-		if err := w.add(row[1].(string), name, row[0].(string), unit.Name, row[6].(float64), row[8].(float64)); err != nil {
-			return err
-		}
+	l := extentsTable(extents, unit).Layer()
+	l.Source = where
+	columns, err := spread(l)
+	if err != nil {
+		return err
 	}
-	var columns *vector.Layer = w.layer()
 	return attachTo(ctx, c, columns, "zone_id", c.String("out"), r)
 }
 

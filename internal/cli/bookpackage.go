@@ -159,9 +159,9 @@ func (p *pack) make() error {
 		return cmp.Or(strings.Compare(a.Account, b.Account), strings.Compare(a.ZoneSet.Name, b.ZoneSet.Name), strings.Compare(b.Kind, a.Kind), strings.Compare(a.From, b.From), strings.Compare(a.Epoch, b.Epoch))
 	})
 	for _, name := range accountsOf(p.list) {
-		of := slices.DeleteFunc(slices.Clone(p.list), func(q *book.Posting) bool { return q.Account != name })
+		of := ofAccount(p.list, name)
 		for _, set := range zoneSets(of) {
-			in := slices.DeleteFunc(slices.Clone(of), func(q *book.Posting) bool { return q.ZoneSet.Name != set })
+			in := onSet(of, set)
 			for _, kind := range []string{book.OfExtents, book.OfChange} {
 				rows := ofKind(in, kind)
 				if len(rows) == 0 {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/book"
 )
@@ -98,10 +99,11 @@ func zoneSetName(c *cli.Command) string {
 	case zone.IsText(zones):
 		return zones
 	default:
-		if i := strings.LastIndexByte(zones, '#'); i > 0 {
-			return zones[i+1:]
+		path, layer := vectors.Split(zones)
+		if layer != "" {
+			return layer
 		}
-		return baseName(zones)
+		return baseName(path)
 	}
 }
 

@@ -46,8 +46,8 @@ func sheetTitle(p *book.Posting, what string, unit account.Unit) table.Cell {
 // classHeads are the heads of the columns of classes, in their colours.
 func classHeads(p *book.Posting, prefix string) (out []table.Cell) {
 	for i, c := range p.Legend.Classes {
-		color, ok := colorOf(c.Color)
-		if !ok {
+		color, err := cover.ParseColor(c.Color)
+		if err != nil {
 			color = cover.Shade(i)
 		}
 		out = append(out, table.Text(prefix+c.Name, table.Style{Head: true, Right: true, Fill: &color}))

@@ -82,7 +82,7 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 		cv.line()
 		g := &grid{c: cv, name: "posting", head: []string{"kind", "epoch", "zone set", "legend", "posted (UTC)", "by", "note"}}
 		for _, p := range list {
-			g.add(fmt.Sprint(p.ID), []string{p.Kind, p.Period(), fmt.Sprintf("%s v%d", p.ZoneSet.Name, p.ZoneSet.Version), fmt.Sprintf("%s v%d", p.Legend.Name, p.Legend.Version),
+			g.add(fmt.Sprint(p.ID), []string{p.Kind, p.Period(), p.ZoneSet.Label(), p.Legend.Label(),
 				timeText(p.At), p.Author, p.Note}, false, false)
 		}
 		paintTexts(g)
@@ -92,7 +92,7 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 				cv.line()
 				cv.line(cv.bold("Zone set " + set))
 			}
-			if err := showSet(cv, slices.DeleteFunc(slices.Clone(list), func(p *book.Posting) bool { return p.ZoneSet.Name != set }), only, unit); err != nil {
+			if err := showSet(cv, onSet(list, set), only, unit); err != nil {
 				return err
 			}
 		}
@@ -265,7 +265,7 @@ func postingsSheet(list []*book.Posting) *table.Sheet {
 		}
 		for _, in := range inputs {
 			line := []table.Cell{{Value: int(p.ID)}}
-			for _, text := range []string{p.Account, p.Kind, p.Period(), fmt.Sprintf("%s v%d", p.ZoneSet.Name, p.ZoneSet.Version), fmt.Sprintf("%s v%d", p.Legend.Name, p.Legend.Version), p.Author, p.At, p.Note, strings.TrimSpace(in.Role + " " + in.Path)} {
+			for _, text := range []string{p.Account, p.Kind, p.Period(), p.ZoneSet.Label(), p.Legend.Label(), p.Author, p.At, p.Note, strings.TrimSpace(in.Role + " " + in.Path)} {
 				line = append(line, table.Text(text, table.Style{}))
 			}
 			line = append(line, table.Cell{Value: int(in.Size)}, table.Text(in.Modified, table.Style{}), table.Text(in.SHA256, table.Style{}), table.Text(commandLine(p.Command), table.Style{}))

@@ -13,7 +13,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/raster"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
@@ -138,10 +138,22 @@ func transitionsTable(list []*book.Posting, unit account.Unit) *table.Table {
 	return t
 }
 
-// ofKind are the postings of a kind.
-func ofKind(list []*book.Posting, kind string) (out []*book.Posting) {
+// ofKind, ofAccount and onSet are the postings of a kind, of an account and on a zone set.
+func ofKind(list []*book.Posting, kind string) []*book.Posting {
+	return those(list, func(p *book.Posting) bool { return p.Kind == kind })
+}
+
+func ofAccount(list []*book.Posting, name string) []*book.Posting {
+	return those(list, func(p *book.Posting) bool { return p.Account == name })
+}
+
+func onSet(list []*book.Posting, name string) []*book.Posting {
+	return those(list, func(p *book.Posting) bool { return p.ZoneSet.Name == name })
+}
+
+func those(list []*book.Posting, hold func(*book.Posting) bool) (out []*book.Posting) {
 	for _, p := range list {
-		if p.Kind == kind {
+		if hold(p) {
 			out = append(out, p)
 		}
 	}
@@ -188,15 +200,15 @@ func readerOf(list []*book.Posting) account.Reader {
 		}
 	}
 	return func(name string, needed, optional []string) ([]cover.Row, error) {
-		kind, make := book.OfExtents, extentsTable
+		kind, tableOf := book.OfExtents, extentsTable
 		if slices.Contains(needed, "from_code") {
-			kind, make = book.OfChange, transitionsTable
+			kind, tableOf = book.OfChange, transitionsTable
 		}
 		of := ofKind(list, kind)
 		if len(of) == 0 {
 			return nil, fmt.Errorf("%s: the account has no %s", name, kind)
 		}
-		rows := rowsOf(make(of, m2), slices.Concat(needed, optional, unitColumns))
+		rows := rowsOf(tableOf(of, m2), slices.Concat(needed, optional, unitColumns))
 		for _, r := range rows {
 			r.Cell["zone_name"] = zones[r.Cell["zone_id"]]
 			for _, end := range []string{"class", "from", "to"} {
@@ -233,7 +245,7 @@ func legendOf(list ...*book.Posting) *cover.Legend {
 			}
 			seen[c.Code] = true
 			class := cover.Class{Code: code, Name: c.Name, Group: c.Group, Color: cover.Shade(len(classes))}
-			if color, ok := colorOf(c.Color); ok {
+			if color, err := cover.ParseColor(c.Color); err == nil {
 				class.Color = color
 			}
 			classes = append(classes, class)
@@ -246,18 +258,10 @@ func legendOf(list ...*book.Posting) *cover.Legend {
 	return legend
 }
 
-func colorOf(text string) (c raster.Color, ok bool) {
-	_, err := fmt.Sscanf(text, "#%02x%02x%02x", &c.R, &c.G, &c.B)
-	return c, err == nil
-}
-
 // reader reads the tables that an account is made of: files, or BOOK#ACCOUNT.
 func (s *statement) reader(ctx context.Context, c *cli.Command) account.Reader {
 	return func(name string, needed, optional []string) ([]cover.Row, error) {
-		where, of, named := strings.Cut(name, "#")
-		if i := strings.LastIndexByte(name, '#'); i >= 0 {
-			where, of = name[:i], name[i+1:]
-		}
+		where, of := vectors.Split(name)
 		if !book.IsBook(where) {
 			return cover.ReadRows(name, needed, optional)
 		}
@@ -266,7 +270,7 @@ func (s *statement) reader(ctx context.Context, c *cli.Command) account.Reader {
 			return nil, err
 		}
 		defer b.Close()
-		if !named || of == "" {
+		if of == "" {
 			return nil, fmt.Errorf("%s: it is a book: name an account of it, as %s#ACCOUNT (verdex book list shows them)", b.Name, b.Name)
 		}
 		list, err := b.Current(ctx, of)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
@@ -28,11 +29,7 @@ var inputFlags = []struct{ flag, role string }{
 func inputFiles(c *cli.Command) (out []inputFile) {
 	seen := map[string]bool{}
 	add := func(role, path string) {
-		if i := strings.LastIndexByte(path, '#'); i > 0 {
-			if _, err := os.Stat(path); err != nil {
-				path = path[:i]
-			}
-		}
+		path, _ = vectors.Split(path)
 		path, _ = bandOf(path)
 		base := strings.TrimSuffix(path, filepath.Ext(path))
 		for _, p := range append([]string{path}, beside(path, base)...) {

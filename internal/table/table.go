@@ -83,17 +83,17 @@ func (t *Table) Write(w io.Writer, format string) error {
 	case "md":
 		return t.markdown(w)
 	case "parquet":
-		return parquet.Write(w, t.layer())
+		return parquet.Write(w, t.Layer())
 	}
 	return fmt.Errorf("the format %q is not known: choose table, %s", format, Formats)
 }
 
 // WriteGeoPackage writes the table as the one table of attributes of a new GeoPackage.
-func (t *Table) WriteGeoPackage(path string) error { return geopackage.Write(path, t.layer()) }
+func (t *Table) WriteGeoPackage(path string) error { return geopackage.Write(path, t.Layer()) }
 
-// layer is the table as a layer without outlines. A column of nothing but whole numbers is one of integers, of numbers
+// Layer is the table as a layer without outlines. A column of nothing but whole numbers is one of integers, of numbers
 // one of reals, and all others of text.
-func (t *Table) layer() *vector.Layer {
+func (t *Table) Layer() *vector.Layer {
 	l := &vector.Layer{Name: t.Name, Plain: true}
 	if l.Name == "" {
 		l.Name = "rows"

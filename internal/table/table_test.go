@@ -92,7 +92,7 @@ func TestColumnsHaveTheKindOfTheirCells(t *testing.T) {
 		got = append(got, c.Titles+" "+c.Datatype)
 	}
 	assert.Equal(t, []string{"n integer", "area double", "mixed double", "text string", "area_2 double", "zone_id string"}, got)
-	l := x.layer()
+	l := x.Layer()
 	assert.Equal(t, []any{int64(1), 1.2, 1.0, "a", nil, nil}, l.Features[0].Values)
 	assert.Equal(t, []any{int64(2), nil, 2.5, nil, nil, nil}, l.Features[1].Values)
 }
