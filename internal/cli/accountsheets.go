@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
@@ -67,15 +68,21 @@ func zoneSheet(name string, title table.Cell, classes, percent []table.Cell, res
 	return s
 }
 
+// classHead is the head of the column of a class, in its colour.
+func classHead(text string, color raster.Color) table.Cell {
+	return table.Text(text, table.Style{Head: true, Right: true, Fill: &color})
+}
+
+// classHeads are the heads of the columns of classes.
+func (x *statement) classHeads(classes []account.Named, prefix string) (out []table.Cell) {
+	for i, k := range classes {
+		out = append(out, classHead(prefix+k.Label(), x.colorOf(i, k)))
+	}
+	return out
+}
+
 // compositionSheets has a sheet for each epoch of extents that were read from tables.
 func (x *statement) compositionSheets(e *account.Extents) (out []*table.Sheet) {
-	heads := func(prefix string) (cells []table.Cell) {
-		for i, k := range e.Classes {
-			color := x.colorOf(i, k)
-			cells = append(cells, table.Text(prefix+k.Label(), table.Style{Head: true, Right: true, Fill: &color}))
-		}
-		return cells
-	}
 	for _, epoch := range e.Epochs {
 		var rows []zoneRow
 		for _, z := range e.Zones {
@@ -98,7 +105,7 @@ func (x *statement) compositionSheets(e *account.Extents) (out []*table.Sheet) {
 			rows = append(rows, row)
 		}
 		title := table.Text(strings.TrimSpace("Composition "+epoch)+" in "+x.unit.Label+" of true ground", table.Style{Bold: true})
-		out = append(out, zoneSheet(strings.TrimSpace("Composition "+epoch), title, heads(""), heads("% "), []string{"in no class"}, rows))
+		out = append(out, zoneSheet(strings.TrimSpace("Composition "+epoch), title, x.classHeads(e.Classes, ""), x.classHeads(e.Classes, "% "), []string{"in no class"}, rows))
 	}
 	return out
 }
@@ -132,11 +139,7 @@ func (x *statement) extentSheet(list []account.Statement, classes []account.Name
 	s := &table.Sheet{Name: pair[0] + "–" + pair[1], FreezeRows: 3, FreezeCols: 1, Widths: []float64{38}}
 	s.Add(table.Text(fmt.Sprintf("Extent account %s–%s in %s of true ground", pair[0], pair[1], x.unit.Label), table.Style{Bold: true}))
 	s.Add(table.Text("On the ground that both epochs map. Net change, closing extent, totals and the balance are formulas.", table.Style{Dim: true}))
-	head := []table.Cell{table.Text("zone and entry", table.Style{Head: true})}
-	for i, k := range classes {
-		color := x.colorOf(i, k)
-		head = append(head, table.Text(k.Label(), table.Style{Head: true, Right: true, Fill: &color}))
-	}
+	head := append([]table.Cell{table.Text("zone and entry", table.Style{Head: true})}, x.classHeads(classes, "")...)
 	s.Add(append(head, table.Text("total", table.Style{Head: true, Right: true}))...)
 	for _, zone := range list {
 		s.Add(table.Text(title(zone.Zone.ID, zone.Zone.Name), table.Style{Bold: true}))

@@ -146,61 +146,24 @@ func (p *pack) addTable(path string, t *table.Table) (string, error) {
 	return path, nil
 }
 
-// make makes the files of the package, the same for the same content.
-func (p *pack) make() error {
-	type version struct {
-		name string
-		n    int
-	}
-	legends, zones := map[version]string{}, map[version]string{}
-	tables := map[*book.Posting]string{}
-	var err error
+// version is one of a legend or zone set.
+type version struct {
+	name   string
+	number int
+}
+
+// fill makes the files of the package, the same for the same content.
+func (p *pack) fill() error {
 	slices.SortStableFunc(p.list, func(a, b *book.Posting) int {
 		return cmp.Or(strings.Compare(a.Account, b.Account), strings.Compare(a.ZoneSet.Name, b.ZoneSet.Name), strings.Compare(b.Kind, a.Kind), strings.Compare(a.From, b.From), strings.Compare(a.Epoch, b.Epoch))
 	})
-	for _, name := range accountsOf(p.list) {
-		of := ofAccount(p.list, name)
-		for _, set := range zoneSets(of) {
-			in := onSet(of, set)
-			for _, kind := range []string{book.OfExtents, book.OfChange} {
-				rows := ofKind(in, kind)
-				if len(rows) == 0 {
-					continue
-				}
-				t, end := extentsTable(rows, p.unit), "extents"
-				if kind == book.OfChange {
-					t, end = transitionsTable(rows, p.unit), "transitions"
-				}
-				t.Title = fmt.Sprintf("%s: account %s, zones %s", t.Title, name, set)
-				path, err := p.addTable(slug(name)+"-"+slug(set)+"-"+end+".csv", t)
-				if err != nil {
-					return err
-				}
-				for _, q := range rows {
-					tables[q] = path
-				}
-			}
-		}
+	tables, err := p.addRows()
+	if err != nil {
+		return err
 	}
-	for _, q := range p.list {
-		if v := (version{q.Legend.Name, q.Legend.Version}); legends[v] == "" {
-			t := &table.Table{Title: fmt.Sprintf("Legend %s, version %d", v.name, v.n), Columns: []string{"code", "name", "color", "group"}}
-			for _, c := range q.Legend.Classes {
-				t.Rows = append(t.Rows, []any{c.Code, c.Name, c.Color, c.Group})
-			}
-			if legends[v], err = p.addTable(fmt.Sprintf("legend-%s-v%d.csv", slug(v.name), v.n), t); err != nil {
-				return err
-			}
-		}
-		if v := (version{q.ZoneSet.Name, q.ZoneSet.Version}); zones[v] == "" {
-			t := &table.Table{Title: fmt.Sprintf("Zones %s, version %d", v.name, v.n), Columns: []string{"zone_id", "zone_name", "within_id", "within_name"}}
-			for _, z := range q.ZoneSet.Zones {
-				t.Rows = append(t.Rows, []any{z.ID, z.Name, z.WithinID, z.WithinName})
-			}
-			if zones[v], err = p.addTable(fmt.Sprintf("zones-%s-v%d.csv", slug(v.name), v.n), t); err != nil {
-				return err
-			}
-		}
+	legends, zones, err := p.addVersions()
+	if err != nil {
+		return err
 	}
 	if p.outlines != nil {
 		p.add("zones-"+slug(p.list[0].ZoneSet.Name)+".geojson", "Outlines of the zones, in longitude and latitude on WGS 84", p.outlines)
@@ -221,11 +184,11 @@ func (p *pack) make() error {
 		}
 		m.Postings = append(m.Postings, n)
 	}
-	about, err := p.describe()
-	if err != nil {
+	var about bytes.Buffer
+	if err := (table.Group{Title: p.title, Licence: p.licence, Source: p.source, About: methodText(p.unit), Tables: p.tables}).Write(&about); err != nil {
 		return err
 	}
-	p.add("csv-metadata.json", "what the tables and their columns hold, as the W3C's CSV on the Web", about)
+	p.add("csv-metadata.json", "what the tables and their columns hold, as the W3C's CSV on the Web", about.Bytes())
 	p.add("README.md", "what this is, and how to read it", []byte(p.readme()))
 	m.Files = p.files
 	data, err := json.MarshalIndent(m, "", "  ")
@@ -236,21 +199,60 @@ func (p *pack) make() error {
 	return nil
 }
 
-// describe is the description of all tables in the terms of CSVW.
-func (p *pack) describe() ([]byte, error) {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	err := e.Encode(struct {
-		Context any                 `json:"@context"`
-		Title   string              `json:"dc:title"`
-		Licence string              `json:"dc:license,omitempty"`
-		Source  string              `json:"dc:source,omitempty"`
-		About   string              `json:"dc:description"`
-		Tables  []table.Description `json:"tables"`
-	}{[]any{"http://www.w3.org/ns/csvw", map[string]string{"@language": "en"}}, p.title, p.licence, p.source, methodText(p.unit), p.tables})
-	return b.Bytes(), err
+// addRows adds the tables of extents and transitions, and tells which one each posting is in.
+func (p *pack) addRows() (map[*book.Posting]string, error) {
+	tables := map[*book.Posting]string{}
+	for _, name := range accountsOf(p.list) {
+		of := ofAccount(p.list, name)
+		for _, set := range zoneSets(of) {
+			in := onSet(of, set)
+			for _, kind := range []string{book.OfExtents, book.OfChange} {
+				rows := ofKind(in, kind)
+				if len(rows) == 0 {
+					continue
+				}
+				t, end := extentsTable(rows, p.unit), "extents"
+				if kind == book.OfChange {
+					t, end = transitionsTable(rows, p.unit), "transitions"
+				}
+				t.Title = fmt.Sprintf("%s: account %s, zones %s", t.Title, name, set)
+				path, err := p.addTable(slug(name)+"-"+slug(set)+"-"+end+".csv", t)
+				if err != nil {
+					return nil, err
+				}
+				for _, q := range rows {
+					tables[q] = path
+				}
+			}
+		}
+	}
+	return tables, nil
+}
+
+// addVersions adds the legends and zone sets, and tells which file holds which.
+func (p *pack) addVersions() (legends, zones map[version]string, err error) {
+	legends, zones = map[version]string{}, map[version]string{}
+	for _, q := range p.list {
+		if v := (version{q.Legend.Name, q.Legend.Version}); legends[v] == "" {
+			t := &table.Table{Title: fmt.Sprintf("Legend %s, version %d", v.name, v.number), Columns: []string{"code", "name", "color", "group"}}
+			for _, c := range q.Legend.Classes {
+				t.Rows = append(t.Rows, []any{c.Code, c.Name, c.Color, c.Group})
+			}
+			if legends[v], err = p.addTable(fmt.Sprintf("legend-%s-v%d.csv", slug(v.name), v.number), t); err != nil {
+				return nil, nil, err
+			}
+		}
+		if v := (version{q.ZoneSet.Name, q.ZoneSet.Version}); zones[v] == "" {
+			t := &table.Table{Title: fmt.Sprintf("Zones %s, version %d", v.name, v.number), Columns: []string{"zone_id", "zone_name", "within_id", "within_name"}}
+			for _, z := range q.ZoneSet.Zones {
+				t.Rows = append(t.Rows, []any{z.ID, z.Name, z.WithinID, z.WithinName})
+			}
+			if zones[v], err = p.addTable(fmt.Sprintf("zones-%s-v%d.csv", slug(v.name), v.number), t); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	return legends, zones, nil
 }
 
 func methodText(unit account.Unit) string {
@@ -282,7 +284,7 @@ func (p *pack) readme() string {
 
 // write makes the folder: whole, or not at all.
 func (p *pack) write(dir string, force bool) (err error) {
-	if err := p.make(); err != nil {
+	if err := p.fill(); err != nil {
 		return err
 	}
 	fail := func(err error) error {

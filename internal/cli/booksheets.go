@@ -43,14 +43,14 @@ func sheetTitle(p *book.Posting, what string, unit account.Unit) table.Cell {
 	return table.Text(text+", in "+unit.Label+" of true ground", table.Style{Bold: true})
 }
 
-// classHeads are the heads of the columns of classes, in their colours.
+// classHeads are the heads of the columns of the classes of a posting.
 func classHeads(p *book.Posting, prefix string) (out []table.Cell) {
 	for i, c := range p.Legend.Classes {
 		color, err := cover.ParseColor(c.Color)
 		if err != nil {
 			color = cover.Shade(i)
 		}
-		out = append(out, table.Text(prefix+c.Name, table.Style{Head: true, Right: true, Fill: &color}))
+		out = append(out, classHead(prefix+c.Name, color))
 	}
 	return out
 }

@@ -94,7 +94,27 @@ func (t *Table) Metadata(w io.Writer, url string) error {
 	return writeJSON(w, struct {
 		Context any `json:"@context"`
 		Description
-	}{[]any{"http://www.w3.org/ns/csvw", map[string]string{"@language": "en"}}, t.Describe(url)})
+	}{csvw, t.Describe(url)})
+}
+
+// csvw is the context of what is written in the terms of CSVW.
+var csvw = []any{"http://www.w3.org/ns/csvw", map[string]string{"@language": "en"}}
+
+// Group describes CSV files that belong together in the terms of CSVW.
+type Group struct {
+	Title   string        `json:"dc:title"`
+	Licence string        `json:"dc:license,omitempty"`
+	Source  string        `json:"dc:source,omitempty"`
+	About   string        `json:"dc:description"`
+	Tables  []Description `json:"tables"`
+}
+
+// Write writes the description.
+func (g Group) Write(w io.Writer) error {
+	return writeJSON(w, struct {
+		Context any `json:"@context"`
+		Group
+	}{csvw, g})
 }
 
 // Description describes a CSV file in the terms of CSVW.
