@@ -10,44 +10,26 @@ import (
 // properties of texts without escapes, numbers, true, false and null, and a geometry of type and coordinates, each member once. Of anything
 // else quick says that it is not its business, and the library reads the feature from its beginning, or says what is wrong with it.
 
-// quickReader follows the text of a feature.
-type quickReader struct {
-	text []byte
-	at   int
-}
-
-// peek is the next character that is no white space, 0 at the end.
-func (q *quickReader) peek() byte {
-	for ; q.at < len(q.text); q.at++ {
-		switch c := q.text[q.at]; c {
-		case ' ', '\t', '\n', '\r':
-		default:
-			return c
-		}
-	}
-	return 0
-}
-
 // take passes over a character if it is the next one.
-func (q *quickReader) take(c byte) bool {
-	if q.peek() != c {
+func (s *scanner) take(c byte) bool {
+	if s.peek() != c {
 		return false
 	}
-	q.at++
+	s.at++
 	return true
 }
 
 // word reads a text without escapes.
-func (q *quickReader) word() ([]byte, bool) {
-	if !q.take('"') {
+func (s *scanner) word() ([]byte, bool) {
+	if !s.take('"') {
 		return nil, false
 	}
-	from, ascii := q.at, true
-	for ; q.at < len(q.text); q.at++ {
-		switch c := q.text[q.at]; {
+	from, ascii := s.at, true
+	for ; s.at < len(s.text); s.at++ {
+		switch c := s.text[s.at]; {
 		case c == '"':
-			word := q.text[from:q.at]
-			q.at++
+			word := s.text[from:s.at]
+			s.at++
 			return word, ascii || utf8.Valid(word)
 		case c == '\\' || c < ' ':
 			return nil, false
@@ -59,66 +41,66 @@ func (q *quickReader) word() ([]byte, bool) {
 }
 
 // literal reads true, false or null.
-func (q *quickReader) literal(word string) bool {
-	if !bytes.HasPrefix(q.text[q.at:], []byte(word)) {
+func (s *scanner) literal(word string) bool {
+	if !bytes.HasPrefix(s.text[s.at:], []byte(word)) {
 		return false
 	}
-	q.at += len(word)
+	s.at += len(word)
 	return true
 }
 
-// number reads a number as JSON writes it.
-func (q *quickReader) number() ([]byte, bool) {
-	from := q.at
+// numeral reads a number as JSON writes it.
+func (s *scanner) numeral() ([]byte, bool) {
+	from := s.at
 	digits := func() bool {
-		begin := q.at
-		for q.at < len(q.text) && q.text[q.at] >= '0' && q.text[q.at] <= '9' {
-			q.at++
+		begin := s.at
+		for s.at < len(s.text) && s.text[s.at] >= '0' && s.text[s.at] <= '9' {
+			s.at++
 		}
-		return q.at > begin
+		return s.at > begin
 	}
-	is := func(c byte) bool { return q.at < len(q.text) && q.text[q.at] == c }
+	is := func(c byte) bool { return s.at < len(s.text) && s.text[s.at] == c }
 	if is('-') {
-		q.at++
+		s.at++
 	}
 	zero := is('0')
-	if begin := q.at; !digits() || zero && q.at > begin+1 {
+	if begin := s.at; !digits() || zero && s.at > begin+1 {
 		return nil, false
 	}
 	if is('.') {
-		if q.at++; !digits() {
+		if s.at++; !digits() {
 			return nil, false
 		}
 	}
 	if is('e') || is('E') {
-		if q.at++; is('+') || is('-') {
-			q.at++
+		if s.at++; is('+') || is('-') {
+			s.at++
 		}
 		if !digits() {
 			return nil, false
 		}
 	}
-	return q.text[from:q.at], true
+	return s.text[from:s.at], true
 }
 
 // members calls f with the name of each member of an object, whose value f reads. It is false when f is, or when the text is
 // something else.
-func (q *quickReader) members(f func(name []byte) bool) bool {
-	if !q.take('{') {
+func (s *scanner) members(f func(name []byte) bool) bool {
+	if !s.take('{') {
 		return false
 	}
-	if q.take('}') {
+	if s.take('}') {
 		return true
 	}
 	for {
-		name, ok := q.word()
-		if !ok || !q.take(':') || !f(name) {
+		name, ok := s.word()
+		if !ok || !s.take(':') || !f(name) {
 			return false
 		}
-		if q.take('}') {
+		if s.take('}') {
 			return true
 		}
-		if !q.take(',') {
+		if !s.take(',') {
 			return false
 		}
 	}
@@ -126,7 +108,8 @@ func (q *quickReader) members(f func(name []byte) bool) bool {
 
 // quick reads a feature of the usual form into f, and is false when it is not one; f is then in no particular state.
 func (r *reader) quick(f *parsedFeature, text []byte) bool {
-	q := quickReader{text: text}
+	s := &r.scanner
+	s.text, s.at = text, 0
 	const (
 		seenType = 1 << iota
 		seenID
@@ -139,38 +122,39 @@ func (r *reader) quick(f *parsedFeature, text []byte) bool {
 		seen |= what
 		return !again
 	}
-	ok := q.members(func(name []byte) bool {
+	ok := s.members(func(name []byte) bool {
 		switch string(name) {
 		case "type":
-			word, ok := q.word()
+			word, ok := s.word()
 			return ok && string(word) == "Feature" && once(seenType)
 		case "id":
-			word, ok := q.word()
-			if !ok && isNumber(q.peek()) {
-				word, ok = q.number()
+			word, ok := s.word()
+			if !ok && isNumber(s.peek()) {
+				word, ok = s.numeral()
 			}
 			f.id = string(word)
 			return ok && once(seenID)
 		case "properties":
-			if q.peek() == 'n' {
-				return q.literal("null") && once(seenProperties)
+			if s.peek() == 'n' {
+				return s.literal("null") && once(seenProperties)
 			}
-			return once(seenProperties) && q.members(func(name []byte) bool { return r.quickProperty(f, &q, name) })
+			return once(seenProperties) && s.members(func(name []byte) bool { return r.quickProperty(f, name) })
 		case "geometry":
-			if q.peek() == 'n' {
-				return q.literal("null") && once(seenGeometry)
+			if s.peek() == 'n' {
+				return s.literal("null") && once(seenGeometry)
 			}
-			return once(seenGeometry) && r.quickShape(f, &q)
+			return once(seenGeometry) && r.quickShape(f)
 		}
 		return false
 	})
-	return ok && q.peek() == 0 && q.at == len(text)
+	return ok && s.peek() == 0 && s.at == len(text)
 }
 
 // mostQuick is how many properties a feature may have to be read quickly: each is compared with all before it.
 const mostQuick = 48
 
-func (r *reader) quickProperty(f *parsedFeature, q *quickReader, name []byte) bool {
+func (r *reader) quickProperty(f *parsedFeature, name []byte) bool {
+	s := &r.scanner
 	n := len(f.properties)
 	if n == mostQuick {
 		return false
@@ -187,15 +171,15 @@ func (r *reader) quickProperty(f *parsedFeature, q *quickReader, name []byte) bo
 		r.names[n] = string(name)
 	}
 	p := property{name: r.names[n]}
-	switch c := q.peek(); {
+	switch c := s.peek(); {
 	case c == '"':
-		word, ok := q.word()
+		word, ok := s.word()
 		if !ok {
 			return false
 		}
 		p.value = string(word)
 	case isNumber(c):
-		text, ok := q.number()
+		text, ok := s.numeral()
 		if !ok {
 			return false
 		}
@@ -208,16 +192,16 @@ func (r *reader) quickProperty(f *parsedFeature, q *quickReader, name []byte) bo
 		}
 	case c == 't':
 		p.value = true
-		if !q.literal("true") {
+		if !s.literal("true") {
 			return false
 		}
 	case c == 'f':
 		p.value = false
-		if !q.literal("false") {
+		if !s.literal("false") {
 			return false
 		}
 	case c == 'n':
-		if !q.literal("null") {
+		if !s.literal("null") {
 			return false
 		}
 	default:
@@ -230,12 +214,13 @@ func (r *reader) quickProperty(f *parsedFeature, q *quickReader, name []byte) bo
 	return true
 }
 
-func (r *reader) quickShape(f *parsedFeature, q *quickReader) bool {
+func (r *reader) quickShape(f *parsedFeature) bool {
+	s := &r.scanner
 	kind, coordinates := false, false
-	return q.members(func(name []byte) bool {
+	return s.members(func(name []byte) bool {
 		switch string(name) {
 		case "type":
-			word, ok := q.word()
+			word, ok := s.word()
 			if !ok || kind {
 				return false
 			}
@@ -246,15 +231,12 @@ func (r *reader) quickShape(f *parsedFeature, q *quickReader) bool {
 			}
 			return true
 		case "coordinates":
-			if coordinates || q.peek() != '[' {
+			if coordinates || s.peek() != '[' {
 				return false
 			}
 			coordinates = true
-			s := &r.scanner
-			s.text, s.at = q.text, q.at
 			var err error
 			f.coordinates, err = s.list(0)
-			q.at = s.at
 			return err == nil
 		}
 		return false
