@@ -100,7 +100,7 @@ func (c *Composition) Check(b Bounds) []Check {
 		if !z.Balances {
 			outline = append(outline, at(z.Residual*100, ""))
 		}
-		pct := func(k cover.Kind) float64 { return percent(parts[k], z.Area) }
+		pct := func(k cover.Kind) float64 { return Percent(parts[k], z.Area) }
 		if v := pct(cover.Outside); v > b["inside"] {
 			inside = append(inside, at(v, ""))
 		}
@@ -160,13 +160,13 @@ func (c *Changes) Check(b Bounds) []Check {
 			if p.Whole {
 				continue
 			}
-			if d := percent(z.Mapped+z.OnlyFirst+z.OnlySecond+z.Neither+z.Outside-z.Area, z.Area); math.Abs(d) > 1e-5 {
+			if d := Percent(z.Mapped+z.OnlyFirst+z.OnlySecond+z.Neither+z.Outside-z.Area, z.Area); math.Abs(d) > 1e-5 {
 				outline = append(outline, pairs.at(between, z.ID, d, "%.3g %%", d))
 			}
-			if v := percent(z.Outside, z.Area); v > b["inside"] && p == c.Pairs[0] {
+			if v := Percent(z.Outside, z.Area); v > b["inside"] && p == c.Pairs[0] {
 				inside = append(inside, pairs.at(between, z.ID, v, "%.3g %%", v))
 			}
-			if v := 100 - percent(z.Mapped, z.Area); v > b["nodata"] {
+			if v := 100 - Percent(z.Mapped, z.Area); v > b["nodata"] {
 				nodata = append(nodata, pairs.at(between, z.ID, v, "%.3g %% (%s)", v, between))
 			}
 			pairs.ground(between, z.ID, z.OnlyFirst, z.OnlySecond, z.Area)
@@ -187,11 +187,11 @@ func (c *Changes) Check(b Bounds) []Check {
 			z := c.Pairs[0].Zones[i].ID
 			if f.Lone != nil {
 				looked = true
-				if v := percent(f.Lone[i], changed); v > b["speckle"] {
+				if v := Percent(f.Lone[i], changed); v > b["speckle"] {
 					speckle = append(speckle, pairs.at(between, z, v, "%.1f %% of what changed by %s", v, f.Epochs[1]))
 				}
 			}
-			if v := percent(f.Back[i], changed); v > b["flicker"] {
+			if v := Percent(f.Back[i], changed); v > b["flicker"] {
 				flicker = append(flicker, pairs.at(between, z, v, "%.1f %% of what changed by %s is back by %s", v, f.Epochs[1], f.Epochs[2]))
 			}
 		}

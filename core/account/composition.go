@@ -108,12 +108,12 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		add := func(m cover.Meaning, e tally.Extent, area float64) {
 			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: m.Kind, Area: area, Cells: e.CellCount()}
 			r.NominalArea = r.Cells * nominal / unit.M2
-			r.PctOfZone = percent(area, sum.Area)
+			r.PctOfZone = Percent(area, sum.Area)
 			switch m.Kind {
 			case cover.Classified:
 				class, _ := c.Legend.Find(m.Code)
 				r.Code, r.Name, r.Color = fmt.Sprint(m.Code), class.Name, class.Color
-				r.PctOfClassified = percent(area, sum.Classified)
+				r.PctOfClassified = Percent(area, sum.Classified)
 			case cover.Unlisted:
 				if unlisted {
 					r.Code, r.Name = fmt.Sprint(m.Value), "not in the legend"
@@ -148,7 +148,8 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	return c, nil
 }
 
-func percent(part, whole float64) float64 {
+// Percent is a part in percent of a whole, 0 when there is none.
+func Percent(part, whole float64) float64 {
 	if whole == 0 {
 		return 0
 	}

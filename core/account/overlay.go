@@ -273,12 +273,12 @@ func parseCode(text string) (int, error) {
 func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]float64, outside float64) (rows []Row) {
 	add := func(r Row) {
 		r.Epoch, r.ZoneID, r.ZoneName, r.Cells, r.NominalArea = epoch, z.ID, z.Name, math.NaN(), math.NaN()
-		r.PctOfZone = percent(r.Area, z.Area)
+		r.PctOfZone = Percent(r.Area, z.Area)
 		rows = append(rows, r)
 	}
 	for _, class := range l.Classes {
 		a := parts[cover.Meaning{Kind: cover.Classified, Code: class.Code}]
-		add(Row{Kind: cover.Classified, Code: fmt.Sprint(class.Code), Name: class.Name, Color: class.Color, Area: a, PctOfClassified: percent(a, z.Classified)})
+		add(Row{Kind: cover.Classified, Code: fmt.Sprint(class.Code), Name: class.Name, Color: class.Color, Area: a, PctOfClassified: Percent(a, z.Classified)})
 	}
 	var nodata, unlisted float64
 	for m, a := range parts {

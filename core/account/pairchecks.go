@@ -19,10 +19,10 @@ func (p *pairChecks) at(between, zone string, v float64, format string, args ...
 
 // ground compares what both epochs map: the areas that the first and the second map alone, and that of the zone.
 func (p *pairChecks) ground(between, zone string, first, second, whole float64) {
-	if v := percent(first+second, whole); v > p.bounds["mapped"] {
+	if v := Percent(first+second, whole); v > p.bounds["mapped"] {
 		p.mapped = append(p.mapped, p.at(between, zone, v, "%.1f %% (%s)", v, between))
 	}
-	p.more(between, zone, percent(second-first, whole))
+	p.more(between, zone, Percent(second-first, whole))
 }
 
 // more compares how much the epochs map: the second by v percent of the zone more.

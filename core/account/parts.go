@@ -154,7 +154,7 @@ func (z *ZoneChange) Rate(years float64) float64 {
 	if math.IsNaN(years) {
 		years = 1
 	}
-	return percent(z.Changed, z.Mapped) / years
+	return Percent(z.Changed, z.Mapped) / years
 }
 
 // UniformRate is the rate of a zone over several intervals: all that changed, by the ground mapped and the time.
@@ -168,7 +168,7 @@ func UniformRate(pairs []*Change, zone int) float64 {
 		if math.IsNaN(y) {
 			y = 1
 		}
-		changed += percent(c.Zones[zone].Changed, c.Zones[zone].Mapped)
+		changed += Percent(c.Zones[zone].Changed, c.Zones[zone].Mapped)
 		time += y
 	}
 	if time == 0 {

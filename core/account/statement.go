@@ -304,9 +304,9 @@ func (m *Moves) Flows(f *Flows) []FlowRow {
 				if v == 0 && n.Name == OtherChange {
 					continue
 				}
-				r := FlowRow{z, pair, n, v, percent(v, mapped), math.NaN()}
+				r := FlowRow{z, pair, n, v, Percent(v, mapped), math.NaN()}
 				if n.Name != NoChange {
-					r.PctOfChanged = percent(v, changed)
+					r.PctOfChanged = Percent(v, changed)
 				}
 				out = append(out, r)
 			}
@@ -338,7 +338,7 @@ func (e *Extents) Composition() []CompositionRow {
 				classified += a
 			}
 			for i, c := range e.Classes {
-				r := CompositionRow{epoch, z, c, areas[i], percent(areas[i], whole), percent(areas[i], classified), 1}
+				r := CompositionRow{epoch, z, c, areas[i], Percent(areas[i], whole), Percent(areas[i], classified), 1}
 				for k, a := range areas {
 					if a > areas[i] || a == areas[i] && k < i {
 						r.Rank++

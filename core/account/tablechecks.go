@@ -28,7 +28,7 @@ func CheckStatements(list []Statement, classes []Named, b Bounds) []Check {
 		}
 		whole := open.Total + s.OnlyFirst + s.OnlySecond + s.Neither + s.Outside
 		pairs.ground(between, zone, s.OnlyFirst, s.OnlySecond, whole)
-		pairs.rate(between, zone, "", percent(byKind[Additions].Total, open.Total)/years(s.Pair[0], s.Pair[1]))
+		pairs.rate(between, zone, "", Percent(byKind[Additions].Total, open.Total)/years(s.Pair[0], s.Pair[1]))
 	}
 	mapped, extents, pace, vanish := pairs.checks("account", noDates)
 	return []Check{
@@ -89,7 +89,7 @@ func (e *Extents) Check(b Bounds) []Check {
 				continue
 			}
 			now, whole := classified(epoch, z.ID), e.Whole(epoch, z.ID)
-			if v := 100 - percent(now, whole); v > b["nodata"] {
+			if v := 100 - Percent(now, whole); v > b["nodata"] {
 				nodata = append(nodata, Finding{Epoch: epoch, ZoneID: z.ID, Value: v, Text: fmt.Sprintf("%s %.3g %%", z.ID, v)})
 			}
 			if i == 0 || !e.Has(e.Epochs[i-1], z.ID) {
@@ -97,14 +97,14 @@ func (e *Extents) Check(b Bounds) []Check {
 			}
 			before := e.Epochs[i-1]
 			between := before + "–" + epoch
-			pairs.more(between, z.ID, percent(now-classified(before, z.ID), whole))
+			pairs.more(between, z.ID, Percent(now-classified(before, z.ID), whole))
 			moved := 0.0
 			for _, c := range e.Classes {
 				x, y := e.Area(before, z.ID, c.ID), e.Area(epoch, z.ID, c.ID)
 				moved += math.Abs(y-x) / 2
 				pairs.class(between, z.ID, c, x != 0, y != 0, y-x)
 			}
-			pairs.rate(between, z.ID, "at least ", percent(moved, now)/years(before, epoch))
+			pairs.rate(between, z.ID, "at least ", Percent(moved, now)/years(before, epoch))
 		}
 	}
 	_, extents, pace, vanish := pairs.checks("account", "it takes two epochs whose labels are years or dates")

@@ -42,7 +42,7 @@ func zoneSheet(name string, title table.Cell, classes, percent []table.Cell, res
 		cells = append(cells, formula(whole, fmt.Sprintf("SUM(%s%d:%s%d)", first, line, column(2+all-1), line), style))
 		for i := range n {
 			style.Format = "0.00"
-			cells = append(cells, formula(share(v[i], classified), fmt.Sprintf("IF(SUM($%s%d:$%s%d)=0,0,100*%s%d/SUM($%s%d:$%s%d))", first, line, last, line, column(2+i), line, first, line, last, line), style))
+			cells = append(cells, formula(account.Percent(v[i], classified), fmt.Sprintf("IF(SUM($%s%d:$%s%d)=0,0,100*%s%d/SUM($%s%d:$%s%d))", first, line, last, line, column(2+i), line, first, line, last, line), style))
 		}
 		s.Add(cells...)
 	}

@@ -73,9 +73,9 @@ func extentsTable(list []*book.Posting, unit account.Unit) *table.Table {
 			z := p.ZoneSet.Zones[e.Zone]
 			name, pct := kindNames[e.Kind], any(nil)
 			if e.Kind == "class" {
-				name, pct = className(p, order, e.Code), share(e.M2, classified[e.Zone])
+				name, pct = className(p, order, e.Code), account.Percent(e.M2, classified[e.Zone])
 			}
-			row := []any{p.Epoch, z.ID, z.Name, e.Kind, e.Code, name, e.M2 / unit.M2, unit.Name, share(e.M2, whole[e.Zone]), pct, e.Cells, e.Nominal / unit.M2}
+			row := []any{p.Epoch, z.ID, z.Name, e.Kind, e.Code, name, e.M2 / unit.M2, unit.Name, account.Percent(e.M2, whole[e.Zone]), pct, e.Cells, e.Nominal / unit.M2}
 			if units {
 				row = append(row, z.WithinID, z.WithinName)
 			}
@@ -83,13 +83,6 @@ func extentsTable(list []*book.Posting, unit account.Unit) *table.Table {
 		}
 	}
 	return t
-}
-
-func share(part, whole float64) float64 {
-	if whole == 0 {
-		return 0
-	}
-	return part / whole * 100
 }
 
 // transitionsTable is the matrix table of postings of change.
@@ -130,9 +123,9 @@ func transitionsTable(list []*book.Posting, unit account.Unit) *table.Table {
 		for _, m := range rows {
 			z, pct := p.ZoneSet.Zones[m.Zone], any(nil)
 			if m.From != "" && m.To != "" {
-				pct = share(m.M2, opening[key{m.Zone, m.From}])
+				pct = account.Percent(m.M2, opening[key{m.Zone, m.From}])
 			}
-			t.Rows = append(t.Rows, []any{z.ID, z.Name, p.From, p.Epoch, m.From, name(m.From, m.Kind), m.To, name(m.To, m.Kind), m.M2 / unit.M2, unit.Name, share(m.M2, whole[m.Zone]), pct})
+			t.Rows = append(t.Rows, []any{z.ID, z.Name, p.From, p.Epoch, m.From, name(m.From, m.Kind), m.To, name(m.To, m.Kind), m.M2 / unit.M2, unit.Name, account.Percent(m.M2, whole[m.Zone]), pct})
 		}
 	}
 	return t

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/internal/table"
 )
 
 // canvas draws tables for reading: in colour on a terminal that wants it, in letters otherwise.
@@ -127,21 +128,10 @@ func group(v float64, decimals int) string {
 		return "–"
 	}
 	s := strconv.FormatFloat(math.Abs(v), 'f', decimals, 64)
-	whole, fraction, _ := strings.Cut(s, ".")
-	var b strings.Builder
-	for i, d := range whole {
-		if i > 0 && (len(whole)-i)%3 == 0 {
-			b.WriteByte(',')
-		}
-		b.WriteRune(d)
-	}
-	if fraction != "" {
-		b.WriteString("." + fraction)
-	}
 	if v < 0 && strings.Trim(s, "0.") != "" {
-		return "−" + b.String()
+		return "−" + table.Grouped(s)
 	}
-	return b.String()
+	return table.Grouped(s)
 }
 
 // signed is group with a sign for gains too.

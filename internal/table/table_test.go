@@ -99,7 +99,7 @@ func TestColumnsHaveTheKindOfTheirCells(t *testing.T) {
 
 func TestGrouped(t *testing.T) {
 	for text, want := range map[string]string{"": "", "1": "1", "999.5": "999.5", "1000": "1,000", "-1000.25": "-1,000.25", "-999": "-999", "1234567.1234": "1,234,567.1234"} {
-		assert.Equal(t, want, grouped(text))
+		assert.Equal(t, want, Grouped(text))
 	}
 }
 

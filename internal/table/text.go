@@ -170,8 +170,8 @@ var page = template.Must(template.New("page").Parse(`<!doctype html>
 </html>
 `))
 
-// grouped puts commas between the thousands of a number.
-func grouped(text string) string {
+// Grouped puts commas between the thousands of a number.
+func Grouped(text string) string {
 	whole, rest, _ := strings.Cut(text, ".")
 	for i := len(whole) - 3; i > 0 && whole[i-1] != '-'; i -= 3 {
 		whole = whole[:i] + "," + whole[i:]
@@ -210,7 +210,7 @@ func (t *Table) html(w io.Writer) error {
 		for i, v := range row {
 			text := t.shown(v)
 			if numeric[i] && describe(t.Columns[i]).grouped() {
-				text = grouped(text)
+				text = Grouped(text)
 			}
 			cells = append(cells, cell{text, numeric[i]})
 		}
