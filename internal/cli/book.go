@@ -372,7 +372,7 @@ func commandLine(parameters string) string {
 	if json.Unmarshal([]byte(parameters), &p) != nil || p.Command == "" {
 		return ""
 	}
-	words := append([]string{"verdex", p.Command}, p.Arguments...)
+	words := append(strings.Fields("verdex "+p.Command), p.Arguments...)
 	for _, name := range slices.Sorted(maps.Keys(p.Options)) {
 		switch v := p.Options[name].(type) {
 		case bool:

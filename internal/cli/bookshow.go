@@ -195,8 +195,8 @@ func bookPosting(ctx context.Context, c *cli.Command) error {
 			state = fmt.Sprintf("superseded by posting %d", p.Successor)
 		}
 		facts := []fact{{"account", fmt.Sprintf("%s, %s %s", p.Account, p.Kind, p.Period())}, {"state", state},
-			{"zone set", fmt.Sprintf("%s, version %d, %d zones", p.ZoneSet.Name, p.ZoneSet.Version, len(p.ZoneSet.Zones))},
-			{"legend", fmt.Sprintf("%s, version %d, %d classes", p.Legend.Name, p.Legend.Version, len(p.Legend.Classes))},
+			{"zone set", fmt.Sprintf("%s, version %d, %d zone(s)", p.ZoneSet.Name, p.ZoneSet.Version, len(p.ZoneSet.Zones))},
+			{"legend", fmt.Sprintf("%s, version %d, %d class(es)", p.Legend.Name, p.Legend.Version, len(p.Legend.Classes))},
 			{"rows", fmt.Sprintf("%s, posted in %s", group(float64(p.RowCount), 0), p.Unit)}, {"author", p.Author}, {"posted", timeText(p.At) + " UTC"}}
 		if p.Replaces != 0 {
 			facts = append(facts, fact{"supersedes", fmt.Sprintf("posting %d", p.Replaces)})

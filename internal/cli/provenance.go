@@ -117,11 +117,13 @@ func parameters(c *cli.Command) string {
 	for _, a := range c.Args().Slice() {
 		arguments = append(arguments, book.NameOf(a))
 	}
+	name := c.FullName() // within demo, that stands before it
+	name = name[strings.LastIndex(name, "verdex ")+len("verdex "):]
 	text, err := json.Marshal(struct {
 		Command   string         `json:"command"`
 		Arguments []string       `json:"arguments"`
 		Options   map[string]any `json:"options"`
-	}{strings.TrimPrefix(c.FullName(), "verdex "), arguments, options})
+	}{name, arguments, options})
 	if err != nil { // of texts and numbers
 		panic(err)
 	}
