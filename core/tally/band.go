@@ -12,13 +12,13 @@ import (
 
 // band is a row of windows. Its zones are cut, and the areas of its rows computed, by all workers
 // that come to it; it is let go when its last window is done, so that only the spans of a few
-// bands exist at a time. A zone that lies in one window is cut when a worker comes to that, which uses its spans while
-// they are near the processor and keeps none.
+// bands exist at a time. A zone that lies in one window, or in a few of which it can be told as pieces, is cut when a
+// worker comes to those, which uses its cells while they are near the processor and keeps none.
 type band struct {
 	pass     *pass
 	from, to int     // rows
-	zones    []int   // those that reach into several windows
-	inside   [][]int // by window across: those that lie in it alone
+	zones    []int   // those that are cut for the whole band
+	alone    [][]int // by window across: those that are cut when a worker comes to it
 	cut      []*zone.Spans
 	touched  [][]touch    // by zone: the windows across that it touches
 	next     atomic.Int64 // the next task: a zone to cut, then rows to compute
@@ -33,12 +33,18 @@ type band struct {
 
 const rowsInTask = 32
 
+// fewWindows is in how many windows a zone may lie to be told as pieces in each: all of its edges are gone through every time.
+const fewWindows = 9
+
 func newBand(p *pass, from, to int, zones []int) *band {
-	b := &band{pass: p, from: from, to: to, inside: make([][]int, p.across)}
+	b := &band{pass: p, from: from, to: to, alone: make([][]int, p.across)}
 	for _, z := range zones {
 		o := &p.req.Placement.Outlines[z]
-		if w := p.windowOf(int32(o.ColFrom)); w == p.windowOf(int32(o.ColTo-1)) {
-			b.inside[w] = append(b.inside[w], z)
+		first, last := p.windowOf(int32(o.ColFrom)), p.windowOf(int32(o.ColTo-1))
+		if first == last || p.pieces && (last-first+1)*p.bandsOf[z] <= fewWindows {
+			for w := first; w <= last; w++ {
+				b.alone[w] = append(b.alone[w], z)
+			}
 		} else {
 			b.zones = append(b.zones, z)
 		}
@@ -101,16 +107,30 @@ func (b *band) touching(c *zone.Cutter, col int) iter.Seq[touch] {
 				return
 			}
 		}
-		for _, z := range b.inside[col] {
-			s := b.cutZone(c, z)
-			from, to := s.Rows()
-			more := s.Empty() || yield(touch{spans: s, window: int32(col), from: int32(from), to: int32(to), inside: true})
-			s.Free()
+		for _, z := range b.alone[col] {
+			t, ok := b.touch(c, col, z)
+			more := !ok || yield(t)
+			t.spans.Free()
 			if !more {
 				return
 			}
 		}
 	}
+}
+
+// touch cuts a zone for one window. It is not ok when the zone has no cells there; the spans are to be freed either way.
+func (b *band) touch(c *zone.Cutter, col, z int) (t touch, ok bool) {
+	s := b.cutZone(c, z)
+	if o := &b.pass.req.Placement.Outlines[z]; b.pass.windowOf(int32(o.ColFrom)) != b.pass.windowOf(int32(o.ColTo-1)) {
+		for _, t := range b.pass.touches(s, o) {
+			if t.spans = s; t.window == int32(col) {
+				return t, true
+			}
+		}
+		return touch{spans: s}, false
+	}
+	from, to := s.Rows()
+	return touch{spans: s, window: int32(col), from: int32(from), to: int32(to), inside: true}, !s.Empty()
 }
 
 // measureRows computes the areas of some rows.

@@ -12,12 +12,19 @@ import (
 // mostOverlaps is how many pairs of zones that share ground are told apart.
 const mostOverlaps = 1000
 
-// sharing finds zones that share whole cells, tile by tile: a bit for each cell says that a zone has it.
+// sharing finds zones that share whole cells, tile by tile: a bit for each cell says that a zone has it. Zones that are told
+// as pieces are marked with their stretches first: two that share a whole cell share one of those too, and where none is
+// shared, as nearly everywhere, all is done. Elsewhere the zones are cut into spans, which tell their whole cells.
+//
+// A stretch begins behind a border that the row's lower side passes, so that it holds the cells whose lower left corner lies
+// in the zone, or on a border of it to the right of it. The corner of a whole cell does.
 type sharing struct {
 	band   *band // of the window at hand; nil when fewer than two zones touch it, which share nothing
 	col    int
 	win    raster.Window
-	words  int // of taken for a row
+	doubt  bool // whether cells that are shared are told later
+	shared bool // and whether there are any
+	stride int  // bits of taken for a row
 	taken  []uint64
 	pairs  map[[2]int32]bool
 	full   bool // there are more than mostOverlaps
@@ -25,28 +32,72 @@ type sharing struct {
 	units  int32 // zones from this number on are larger units, which hold others; 0 for none
 }
 
-// begin begins a window.
-func (s *sharing) begin(win raster.Window, b *band, col int) {
-	if s.band = nil; s.full || len(b.spans[col])+len(b.inside[col]) < 2 {
+// begin begins a window, in whose cells rows are stride apart.
+func (s *sharing) begin(win raster.Window, stride int, b *band, col int, doubt bool) {
+	if s.full || len(b.spans[col])+len(b.alone[col]) < 2 {
 		return
 	}
-	s.band, s.col, s.win, s.words = b, col, win, (win.Width+63)/64
-	s.taken = sized(s.taken, s.words*win.Height)
+	s.band, s.col, s.win, s.stride, s.doubt, s.shared = b, col, win, stride, doubt, false
+	s.taken = sized(s.taken, (stride*win.Height+63)/64)
 	clear(s.taken)
+}
+
+// finish ends a window: it finds who shares the cells that are shared.
+func (s *sharing) finish(c *zone.Cutter) {
+	if s.band == nil || !s.shared {
+		s.band = nil
+		return
+	}
+	s.doubt = false
+	clear(s.taken)
+	for t := range s.band.touching(c, s.col) {
+		for row := max(int(t.from), s.win.Row); row < min(int(t.to), s.win.Row+s.win.Height); row++ {
+			full, _, _ := t.cropped(row, s.win)
+			s.mark(t.spans.Zone, row, full)
+		}
+	}
+	s.band = nil
 }
 
 // mark notes that a zone has whole cells in a row.
 func (s *sharing) mark(zone, row int, full []zone.Range) {
-	taken := s.taken[(row-s.win.Row)*s.words:][:s.words]
+	begin := (row - s.win.Row) * s.stride
 	for _, r := range full {
 		a, b := max(int(r.From)-s.win.Col, 0), min(int(r.To)-s.win.Col, s.win.Width)
-		if col := take(taken, a, b); col >= 0 && !s.full {
-			s.found(zone, row, int32(s.win.Col+col))
+		if at := take(s.taken, begin+a, begin+b); at >= 0 {
+			if s.doubt {
+				s.shared = true
+			} else if !s.full {
+				s.found(zone, row, int32(s.win.Col+at-begin))
+			}
 		}
 	}
 }
 
-// take marks cells from to to-1 of a row, and returns the first that was marked before, or -1.
+// stretches notes those of a zone that is told as pieces.
+func (s *sharing) stretches(stretches []zone.Stretch) {
+	taken := s.taken
+	for _, t := range stretches {
+		from, last := uint(t.At), uint(t.At+t.N-1)
+		i, k := from>>6, last>>6
+		begin, end := ^uint64(0)<<(from&63), ^uint64(0)>>(63-last&63)
+		if i == k {
+			begin &= end
+			end = begin
+		}
+		again := taken[i]&begin | taken[k]&end
+		if taken[i] |= begin; i != k {
+			taken[k] |= end
+			for i++; i < k; i++ {
+				again |= taken[i]
+				taken[i] = ^uint64(0)
+			}
+		}
+		s.shared = s.shared || again != 0
+	}
+}
+
+// take marks cells from to to-1, and returns the first that was marked before, or -1.
 func take(taken []uint64, from, to int) int {
 	again := -1
 	for w := from >> 6; w <= (to-1)>>6; w++ {
@@ -78,7 +129,7 @@ func (s *sharing) found(z, row int, col int32) {
 	}
 	p := s.band.pass
 	s.cutter.Width, s.cutter.Down, s.cutter.Centres = p.areas.Grid.Width, p.req.Placement.Down, p.req.Centres
-	for _, other := range s.band.inside[s.col] {
+	for _, other := range s.band.alone[s.col] {
 		o := &p.req.Placement.Outlines[other]
 		if other == z || row < o.RowFrom || row >= o.RowTo || int(col) < o.ColFrom || int(col) >= o.ColTo {
 			continue

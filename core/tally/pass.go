@@ -130,6 +130,8 @@ type pass struct {
 	areas   *raster.Areas
 	cols    []int32 // where windows begin, and behind them the width
 	across  int
+	pieces  bool    // zones in few windows are told as pieces
+	bandsOf []int32 // by zone, then: how many bands it lies in
 	bands   []*band // those that zones touch
 	next    atomic.Int64
 	read    atomic.Int64
@@ -151,6 +153,8 @@ func newPass(req Request, areas *raster.Areas) *pass {
 	}
 	p.cols = append(p.cols, int32(g.Width))
 	p.across = len(cols)
+	p.pieces = areas.Vary == raster.Uniform && !req.Centres && len(req.Layers) == 1 && req.Layers[0].Header().Type.Bytes() == 1 && canCount
+	p.bandsOf = make([]int32, len(req.Placement.Outlines))
 	byRow := make([][]int, len(rows))
 	rows = append(rows, g.Height)
 	for i, o := range req.Placement.Outlines {
@@ -163,6 +167,7 @@ func newPass(req Request, areas *raster.Areas) *pass {
 		}
 		for b := first; b < len(byRow) && rows[b] < o.RowTo; b++ {
 			byRow[b] = append(byRow[b], i)
+			p.bandsOf[i]++
 		}
 	}
 	for b, zones := range byRow {
@@ -347,24 +352,78 @@ func (t *totals) find(s int32) int {
 func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 	win := b.window(col)
 	loaded := false
-	w.groups[0].kernel.sharing.begin(win, b, col)
-	for t := range b.touching(c, col) {
-		if !loaded {
-			if err := w.load(win); err != nil {
-				return err
-			}
-			loaded = true
-			w.pass.read.Add(1)
+	sharing := &w.groups[0].kernel.sharing
+	load := func() error {
+		if loaded {
+			return nil
 		}
-		for i := range w.groups {
-			g := &w.groups[i]
-			if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
-				return err
-			}
-			g.take(t.spans.Zone)
+		loaded = true
+		w.pass.read.Add(1)
+		err := w.load(win)
+		sharing.begin(win, w.layers[0].cells.Stride, b, col, w.pass.pieces)
+		return err
+	}
+	for _, t := range b.spans[col] {
+		if err := w.spans(win, b, t, load); err != nil {
+			return err
 		}
 	}
+	for _, z := range b.alone[col] {
+		if w.pass.pieces {
+			if done, err := w.piecesOf(c, win, b, z, load); done || err != nil {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+		}
+		t, ok := b.touch(c, col, z)
+		if ok {
+			if err := w.spans(win, b, t, load); err != nil {
+				return err
+			}
+		}
+		t.spans.Free()
+	}
+	sharing.finish(c)
 	return nil
+}
+
+// spans adds up a zone that is told as spans.
+func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) error {
+	if err := load(); err != nil {
+		return err
+	}
+	for i := range w.groups {
+		g := &w.groups[i]
+		if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
+			return err
+		}
+		g.take(t.spans.Zone)
+	}
+	return nil
+}
+
+// piecesOf adds up a zone that can be told as pieces; done is false where it cannot.
+func (w *worker) piecesOf(c *zone.Cutter, win raster.Window, b *band, z int, load func() error) (done bool, err error) {
+	k := w.groups[0].kernel
+	o := &w.pass.req.Placement.Outlines[z]
+	p, ok := c.Pieces(o, win, k.stride)
+	if !ok || p.Empty() {
+		return ok, nil
+	}
+	if err := load(); err != nil {
+		return false, err
+	}
+	if stride := w.layers[0].cells.Stride; k.stride != stride { // known once a window is read
+		k.stride = stride
+		p, _ = c.Pieces(o, win, stride)
+	}
+	if !k.pieces(p, &b.segments[0]) {
+		return false, nil
+	}
+	w.groups[0].take(z)
+	return true, nil
 }
 
 // load reads a window of all layers.

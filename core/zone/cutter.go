@@ -2,13 +2,17 @@ package zone
 
 import (
 	"math"
+	"math/bits"
 	"sync"
 
 	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Unit is one whole cell in the fixed-point numbers of shares and moments.
-const Unit = 1 << 40
+const (
+	unitBits = 40
+	Unit     = 1 << unitBits
+)
 
 // EdgeCell is a cell that an outline cuts. Share is the part of the cell that lies in the zone,
 // in Units.
@@ -103,6 +107,7 @@ type Cutter struct {
 	marks   []uint64
 	// The row at hand: where its column 0 would lie in sums, and its first word of marks.
 	base, word int
+	piecer     piecer
 }
 
 // stripeCells is about how many cells the rows have that are cut at once: few enough to stay near the processor, and
@@ -118,7 +123,7 @@ type momentSums struct {
 // slant is an edge of an outline, from p down to q.
 type slant struct {
 	p, q         Point
-	slope        float64
+	slope, rise  float64 // columns for each row, and rows for each column
 	least, great float64
 	sign         int64
 	row, last    int32 // the next row to cut it in, and the last that it meets
@@ -143,6 +148,51 @@ func (e *slant) at(y float64) float64 {
 		return e.great
 	}
 	return x
+}
+
+// newSlant is the edge from p down to q.
+func newSlant(p, q Point, sign int64) slant {
+	w, h := q[0]-p[0], q[1]-p[1]
+	e := slant{p: p, q: q, slope: w / h, rise: h / w, least: p[0], great: q[0], sign: sign}
+	if e.least > e.great {
+		e.least, e.great = e.great, e.least
+	}
+	return e
+}
+
+// units is a column in Units. Beyond those that a grid may have it matters only on which side it lies.
+func units(x float64) int64 {
+	if x < -2 {
+		return -2 * Unit
+	}
+	if x > maxColumns {
+		return maxColumns * Unit
+	}
+	return int64(x * Unit)
+}
+
+// column is the column that x lies in, and how far behind its left border. A border belongs to the column on its left, so
+// that an outline along borders of cells cuts none on either side.
+func column(x int64) (col, from int64) {
+	col = columnOf(x)
+	return col, x - col<<unitBits
+}
+
+func columnOf(x int64) int64 { return (x - 1) >> unitBits }
+
+// maxColumns is the width of the widest grid whose columns can be told in Units.
+const maxColumns = 1 << 22
+
+// height is where the edge passes a border of columns in a row, which it enters and leaves at heights ta and tb.
+func (e *slant) height(border int64, row float64, ta, tb int64) int64 {
+	t := int64(float64(float64((float64(border)-e.p[0])*e.rise)+(e.p[1]-row)) * Unit)
+	return max(ta, min(t, tb))
+}
+
+// share is the area to the right of a piece of an edge within one cell; dy is its height, and it runs from f0 to f1.
+func share(dy, f0, f1 int64) int64 {
+	hi, lo := bits.Mul64(uint64(dy), uint64(2*Unit-f0-f1))
+	return int64(hi<<(63-unitBits) | lo>>(unitBits+1))
 }
 
 // Cut gives the cells of an outline in rows from to to-1.
@@ -215,8 +265,8 @@ func (c *Cutter) follow(i int32, top, end int) {
 			c.base, c.word = c.base+c.width, c.word+c.words
 		}
 		return
-	case !c.Moments && e.least >= 0 && e.great < float64(c.Width):
-		c.within(e, row, end)
+	case !c.Moments && c.Width <= maxColumns:
+		c.shares(e, row, end)
 		return
 	}
 	for ; row < end; row++ {
@@ -232,35 +282,63 @@ func (c *Cutter) follow(i int32, top, end int) {
 	}
 }
 
-// within does what row does in rows from row to end-1, for an edge that stays within the grid, where moments are
-// not wanted. Most of the time of cutting is spent here and in sweep.
-func (c *Cutter) within(e *slant, row, end int) {
-	// What changes is kept out of c, whose fields would be read anew in every row.
-	x, t, sign := e.x, e.t, e.sign
-	sums, marks, col0, base, word := c.sums, c.marks, c.col0, c.base, c.word
+// shares cuts an edge in rows from row to end-1 where moments are not wanted, in integers but for where it passes rows
+// and columns. Much of the time of cutting is spent here and in sweep.
+func (c *Cutter) shares(e *slant, row, end int) {
+	xa, ta := units(e.x), e.t
 	for ; row < end; row++ {
 		yb, tb := float64(row)+1, int64(Unit)
 		if row == int(e.last) && e.q[1] < yb {
 			tb = fixed(e.q[1] - float64(row))
 			yb = e.q[1]
 		}
-		xb := e.at(yb)
-		if col := int32(x); tb == t {
-			// too flat to have a height here
-		} else if col == int32(xb) {
-			left := float64(col)
-			i := uint(col - col0)
-			marks[word+int(i>>6)] |= 1 << (i & 63)
-			p := &sums[base+int(col)]
-			p.cover += sign * (tb - t)
-			p.share += sign * raster.Round(float64(tb-t)*(1-((x-left)+(xb-left))/2))
+		e.x = e.at(yb)
+		xb := units(e.x)
+		if col, f := column(xa); col == columnOf(xb) && col >= int64(c.col0) && col < int64(c.Width) {
+			c.piece(col, tb-ta, f, xb-col<<unitBits, e.sign)
 		} else {
-			c.across(x, t, xb, tb, sign, base, word)
+			c.across(e, row, xa, ta, xb, tb)
 		}
-		x, t = xb, 0
-		base, word = base+c.width, word+c.words
+		xa, ta = xb, 0
+		c.base, c.word = c.base+c.width, c.word+c.words
 	}
-	e.x, e.t = x, t
+	e.t = 0
+}
+
+// across is shares in the row at hand for a stretch of an edge that passes borders of columns, from (xa, ta) down to (xb, tb).
+func (c *Cutter) across(e *slant, row int, xa, ta, xb, tb int64) {
+	left, right, y, yr, way := xa, xb, ta, tb, int64(1)
+	if xa > xb { // from the left it then rises
+		left, right, y, yr, way = xb, xa, tb, ta, -1
+	}
+	at, from := column(left)
+	last := columnOf(right)
+	if first := int64(c.col0); at < first { // what lies on or beyond the left border counts as running along it
+		yn := yr
+		if last >= first {
+			yn = e.height(first, float64(row), ta, tb)
+		}
+		c.piece(first, (yn-y)*way, 0, 0, e.sign)
+		at, from, y = first, 0, yn
+	}
+	for ; at <= last && at < int64(c.Width); at++ {
+		yn, to := yr, right-at<<unitBits
+		if at < last {
+			yn, to = e.height(at+1, float64(row), ta, tb), Unit
+		}
+		c.piece(at, (yn-y)*way, from, to, e.sign)
+		y, from = yn, 0
+	}
+}
+
+// piece adds the piece of an edge within one cell of the row at hand; dy is its height, and it runs from f0 to f1 of the cell.
+func (c *Cutter) piece(col, dy, f0, f1, sign int64) {
+	if dy == 0 {
+		return
+	}
+	p := &c.sums[c.mark(int32(col))]
+	p.cover += sign * dy
+	p.share += sign * share(dy, f0, f1)
 }
 
 // collect lists the edges that meet rows from to to-1 by the stripe of height rows in which they begin.
@@ -290,11 +368,8 @@ func (c *Cutter) collect(o *Outline, from, to, height int) {
 			}
 			begin := max(int(math.Floor(p[1])), from)
 			first := &c.first[(begin-from)/height]
-			e := slant{p: p, q: q, slope: (q[0] - p[0]) / (q[1] - p[1]), least: p[0], great: q[0],
-				sign: sign, row: int32(begin), last: int32(min(int(math.Ceil(q[1]))-1, to-1)), next: *first}
-			if e.least > e.great {
-				e.least, e.great = e.great, e.least
-			}
+			e := newSlant(p, q, sign)
+			e.row, e.last, e.next = int32(begin), int32(min(int(math.Ceil(q[1]))-1, to-1)), *first
 			y := math.Max(p[1], float64(begin))
 			e.x, e.t = e.at(y), fixed(y-float64(begin))
 			*first = int32(len(c.slants))
@@ -350,35 +425,6 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 		}
 		c.between(int32(col), x-col, next-col, y, yn, sign, xa <= xb)
 		x, y = next, yn
-	}
-}
-
-// across does what row does for a stretch that crosses columns within the grid, where moments are
-// not wanted; base and word are those of its row.
-func (c *Cutter) across(xa float64, ya int64, xb float64, yb int64, sign int64, base, word int) {
-	sums, marks, col0 := c.sums, c.marks, c.col0
-	left, right, yl, yr := xa, xb, ya, yb
-	if xa > xb { // from the left, heights then change with the other sign
-		left, right, yl, yr, sign = xb, xa, yb, ya, -sign
-	}
-	slope := float64(yr-yl) / (right - left)
-	col := int32(left)
-	at := float64(col)
-	for x, y := left, yl; x < right; col++ {
-		next, yn := at+1, yr
-		if next < right {
-			yn = yl + raster.Round((next-left)*slope)
-		} else {
-			next = right
-		}
-		if dy := yn - y; dy != 0 {
-			i := uint(col - col0)
-			marks[word+int(i>>6)] |= 1 << (i & 63)
-			p := &sums[base+int(col)]
-			p.cover += sign * dy
-			p.share += sign * raster.Round(float64(dy)*(1-((x-at)+(next-at))/2))
-		}
-		x, y, at = next, yn, next
 	}
 }
 

@@ -16,9 +16,67 @@ type Outline struct {
 	Rings []Ring
 	// Rows and columns that the rings touch within the grid: from, to (exclusive).
 	RowFrom, RowTo, ColFrom, ColTo int
+	reach                          [][]reach // by ring, for those of fewCorners corners or more: of every reachCorners edges
 	// Area is the zone's own area on the ellipsoid in m², from its outline alone; Outside is
 	// the part of it beyond the grid, likewise.
 	Area, Outside float64
+}
+
+// reach is the extent of some edges of a ring.
+type reach struct{ x0, y0, x1, y1 float64 }
+
+const (
+	fewCorners   = 64
+	reachCorners = 32
+)
+
+// add makes room for a point. It is no use of min and max, which take three times as long to heed NaN and signed zeros.
+func (e *reach) add(q Point) {
+	if q[0] < e.x0 {
+		e.x0 = q[0]
+	}
+	if q[0] > e.x1 {
+		e.x1 = q[0]
+	}
+	if q[1] < e.y0 {
+		e.y0 = q[1]
+	}
+	if q[1] > e.y1 {
+		e.y1 = q[1]
+	}
+}
+
+// nowhere is an extent of no points.
+var nowhere = reach{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
+
+// reachOf is the extent of a ring that is not empty. It is not ok when a corner lies too far from the grid to be carried to it. Of a ring
+// of many corners it gives the extents of its edges too, those to corners 0 to reachCorners-1 first.
+func reachOf(r Ring) (all reach, each []reach, ok bool) {
+	all = nowhere
+	for _, q := range r {
+		if !(math.Abs(q[0]) <= greatestAbsCell && math.Abs(q[1]) <= greatestAbsCell) {
+			return all, nil, false
+		}
+	}
+	if len(r) < fewCorners {
+		for _, q := range r {
+			all.add(q)
+		}
+		return all, nil, true
+	}
+	each = make([]reach, 0, (len(r)+reachCorners-1)/reachCorners)
+	q := r[len(r)-1]
+	for len(r) > 0 {
+		n := min(reachCorners, len(r))
+		e := reach{q[0], q[1], q[0], q[1]}
+		for _, q = range r[:n] {
+			e.add(q)
+		}
+		each, r = append(each, e), r[n:]
+		all.add(Point{e.x0, e.y0})
+		all.add(Point{e.x1, e.y1})
+	}
+	return all, each, true
 }
 
 // Placement is how a set of zones lies on a grid.
@@ -130,16 +188,25 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 		return o, err
 	}
 	w, h := float64(m.grid.Width), float64(m.grid.Height)
-	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
-	for _, r := range rings {
-		for _, q := range r {
-			if math.IsNaN(q[0]) || math.IsNaN(q[1]) || math.Abs(q[0]) > greatestAbsCell || math.Abs(q[1]) > greatestAbsCell {
-				return o, fmt.Errorf("its outline lies too far from the raster to be carried to its grid")
+	at := nowhere
+	for i, r := range rings {
+		if len(r) == 0 {
+			continue
+		}
+		e, each, ok := reachOf(r)
+		if !ok {
+			return o, fmt.Errorf("its outline lies too far from the raster to be carried to its grid")
+		}
+		at.add(Point{e.x0, e.y0})
+		at.add(Point{e.x1, e.y1})
+		if each != nil {
+			if o.reach == nil {
+				o.reach = make([][]reach, len(rings))
 			}
-			c0, c1 = min(c0, q[0]), max(c1, q[0])
-			r0, r1 = min(r0, q[1]), max(r1, q[1])
+			o.reach[i] = each
 		}
 	}
+	c0, r0, c1, r1 := at.x0, at.y0, at.x1, at.y1
 	if len(rings) == 0 || c1 <= 0 || r1 <= 0 || c0 >= w || r0 >= h {
 		o.Outside = o.Area
 		return o, nil

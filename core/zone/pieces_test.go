@@ -1,0 +1,132 @@
+package zone
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// star is a ring around (x, y) that does not cross itself. With grid set its corners are moved to halves of cells, so
+// that they meet borders and corners of cells, and edges run along these.
+func star(r *rand.Rand, x, y, size float64, corners int, grid bool) Ring {
+	ring := make(Ring, corners)
+	for i := range ring {
+		angle, far := -2*math.Pi*float64(i)/float64(corners), size*(0.3+0.7*r.Float64())
+		ring[i] = Point{x + far*math.Cos(angle), y + far*math.Sin(angle)}
+		if grid {
+			ring[i][0], ring[i][1] = math.Round(2*ring[i][0])/2, math.Round(2*ring[i][1])/2
+		}
+	}
+	return ring
+}
+
+func outlineOf(g raster.Grid, rings ...Ring) Outline {
+	o := Outline{Rings: rings, RowFrom: g.Height, ColFrom: g.Width}
+	for _, r := range rings {
+		for _, q := range r {
+			o.ColFrom, o.ColTo = min(o.ColFrom, max(0, int(math.Floor(q[0])))), max(o.ColTo, min(g.Width, int(math.Floor(q[0]))+1))
+			o.RowFrom, o.RowTo = min(o.RowFrom, max(0, int(math.Floor(q[1])))), max(o.RowTo, min(g.Height, int(math.Floor(q[1]))+1))
+		}
+	}
+	return o
+}
+
+// The sums of pieces are the shares of spans, cell by cell and to the last unit, wherever the window lies to the outline.
+func TestPiecesSumToSpans(t *testing.T) {
+	g := raster.Grid{Width: 60, Height: 50}
+	r := rand.New(rand.NewPCG(5, 1))
+	suspects := 0
+	for n := range 6000 {
+		o := outlineOf(g, star(r, 60*r.Float64(), 50*r.Float64(), 1+30*r.Float64()*r.Float64(), 3+r.IntN(30), n%2 == 0))
+		c := Cutter{Width: g.Width, Down: n%3 != 0}
+		spans := c.Cut(&o, 0, 0, g.Height)
+		w := raster.Window{Col: r.IntN(30), Row: r.IntN(25), Width: 1 + r.IntN(30), Height: 1 + r.IntN(25)}
+		if n%4 == 0 {
+			w = raster.Window{Width: g.Width, Height: g.Height}
+		}
+		stride := w.Width + n%3
+		p, ok := c.Pieces(&o, w, stride)
+		if !ok {
+			require.NotNil(t, spans.Overlap, "outline %v", o.Rings)
+			suspects++
+			continue
+		}
+		got := make([]int64, stride*w.Height)
+		for _, s := range p.Whole {
+			require.Positive(t, s.N)
+			require.LessOrEqual(t, int(s.At)%stride+int(s.N), w.Width)
+			for i := range s.N {
+				got[s.At+i] += Unit
+			}
+		}
+		for at, share := range shares(p) {
+			require.Less(t, int(at)%stride, w.Width)
+			got[at] += share
+		}
+		want := make([]int64, stride*w.Height)
+		for row := range w.Height {
+			full, edge := spans.Row(w.Row + row)
+			for _, f := range full {
+				for col := max(int(f.From)-w.Col, 0); col < min(int(f.To)-w.Col, w.Width); col++ {
+					want[row*stride+col] = Unit
+				}
+			}
+			for _, e := range edge {
+				if col := int(e.Col) - w.Col; col >= 0 && col < w.Width {
+					want[row*stride+col] = e.Share
+				}
+			}
+		}
+		require.Equal(t, want, got, "outline %v, window %v, down %v", o.Rings, w, c.Down)
+		spans.Free()
+	}
+	assert.Positive(t, suspects, "stars moved to halves of cells cover ground twice now and then")
+	assert.Less(t, suspects, 3000)
+}
+
+// An outline that covers ground twice, or less than never, is not told as pieces.
+func TestPiecesOfDoubtfulOutlines(t *testing.T) {
+	square := Ring{{2, 2}, {2, 8}, {8, 8}, {8, 2}}
+	var back Ring
+	for _, p := range square {
+		back = append(Ring{p}, back...)
+	}
+	g := raster.Grid{Width: 20, Height: 20}
+	c := Cutter{Width: 20, Down: true}
+	w := raster.Window{Width: 20, Height: 20}
+	for name, rings := range map[string][]Ring{
+		"twice":      {square, {{4, 4}, {4, 12}, {12, 12}, {12, 4}}},
+		"turned":     {back},
+		"eight":      {{{2, 2}, {12, 12}, {2, 12}, {12, 2}}},
+		"same twice": {square, square},
+	} {
+		o := outlineOf(g, rings...)
+		_, ok := c.Pieces(&o, w, 20)
+		assert.False(t, ok, name)
+	}
+	o := outlineOf(g, square, Ring{{3, 3}, {6, 3}, {6, 6}, {3, 6}})
+	p, ok := c.Pieces(&o, w, 20)
+	require.True(t, ok)
+	cells := 0
+	for _, s := range p.Whole {
+		cells += int(s.N)
+	}
+	for _, share := range shares(p) {
+		cells += int(share / Unit)
+	}
+	assert.Equal(t, 36-9, cells, "a square with a hole")
+}
+
+// shares sums pieces by cell.
+func shares(p *Pieces) map[int32]int64 {
+	all := map[int32]int64{}
+	for _, q := range p.Cut {
+		all[q.At] += q.Share
+	}
+	return all
+}
