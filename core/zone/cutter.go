@@ -122,14 +122,13 @@ type momentSums struct {
 
 // slant is an edge of an outline, from p down to q.
 type slant struct {
-	p, q         Point
-	slope, rise  float64 // columns for each row, and rows for each column
-	least, great float64
-	sign         int64
-	row, last    int32 // the next row to cut it in, and the last that it meets
-	next         int32 // another edge that begins in the same stripe, -1 for none
-	x            float64
-	t            int64 // where it enters the next row
+	p, q        Point
+	slope, rise float64 // columns for each row, and rows for each column, either way
+	sign        int64
+	row, last   int32 // the next row to cut it in, and the last that it meets
+	next        int32 // another edge that begins in the same stripe, -1 for none
+	x           float64
+	t           int64 // where it enters the next row
 }
 
 // at is the x of the edge at height y.
@@ -140,30 +139,47 @@ func (e *slant) at(y float64) float64 {
 	if y >= e.q[1] {
 		return e.q[0]
 	}
-	x := e.p[0] + float64((y-e.p[1])*e.slope)
-	if x < e.least {
-		return e.least
+	return between(e.p, e.q, e.slope, y)
+}
+
+// between is the x at a height between p and q of an edge from p to q.
+func between(p, q Point, slope, y float64) float64 {
+	x := p[0] + float64((y-p[1])*slope)
+	if slope < 0 {
+		if x < q[0] {
+			return q[0]
+		}
+		if x > p[0] {
+			return p[0]
+		}
+		return x
 	}
-	if x > e.great {
-		return e.great
+	if x > q[0] {
+		return q[0]
+	}
+	if x < p[0] {
+		return p[0]
 	}
 	return x
 }
 
+// slopes are how many columns an edge passes for each row, and how many rows for each column, either way.
+func slopes(p, q Point) (slope, rise float64) {
+	w, h := q[0]-p[0], q[1]-p[1]
+	return w / h, math.Abs(h / w)
+}
+
 // newSlant is the edge from p down to q.
 func newSlant(p, q Point, sign int64) slant {
-	w, h := q[0]-p[0], q[1]-p[1]
-	e := slant{p: p, q: q, slope: w / h, rise: h / w, least: p[0], great: q[0], sign: sign}
-	if e.least > e.great {
-		e.least, e.great = e.great, e.least
-	}
+	e := slant{p: p, q: q, sign: sign}
+	e.slope, e.rise = slopes(p, q)
 	return e
 }
 
 // units is a column in Units. Beyond those that a grid may have it matters only on which side it lies.
 func units(x float64) int64 {
-	if x < -2 {
-		return -2 * Unit
+	if x < -maxColumns {
+		return -maxColumns * Unit
 	}
 	if x > maxColumns {
 		return maxColumns * Unit
@@ -183,10 +199,13 @@ func columnOf(x int64) int64 { return (x - 1) >> unitBits }
 // maxColumns is the width of the widest grid whose columns can be told in Units.
 const maxColumns = 1 << 22
 
-// height is where the edge passes a border of columns in a row, which it enters and leaves at heights ta and tb.
-func (e *slant) height(border int64, row float64, ta, tb int64) int64 {
-	t := int64(float64(float64((float64(border)-e.p[0])*e.rise)+(e.p[1]-row)) * Unit)
-	return max(ta, min(t, tb))
+// height is where an edge passes a border of columns in a row, which it enters at (xa, ta) and leaves at tb.
+func height(border, xa, ta, tb int64, rise float64) int64 {
+	across := border<<unitBits - xa
+	if across < 0 {
+		across = -across
+	}
+	return min(ta+int64(float64(across)*rise), tb)
 }
 
 // share is the area to the right of a piece of an edge within one cell; dy is its height, and it runs from f0 to f1.
@@ -297,7 +316,7 @@ func (c *Cutter) shares(e *slant, row, end int) {
 		if col, f := column(xa); col == columnOf(xb) && col >= int64(c.col0) && col < int64(c.Width) {
 			c.piece(col, tb-ta, f, xb-col<<unitBits, e.sign)
 		} else {
-			c.across(e, row, xa, ta, xb, tb)
+			c.across(e, xa, ta, xb, tb)
 		}
 		xa, ta = xb, 0
 		c.base, c.word = c.base+c.width, c.word+c.words
@@ -306,7 +325,7 @@ func (c *Cutter) shares(e *slant, row, end int) {
 }
 
 // across is shares in the row at hand for a stretch of an edge that passes borders of columns, from (xa, ta) down to (xb, tb).
-func (c *Cutter) across(e *slant, row int, xa, ta, xb, tb int64) {
+func (c *Cutter) across(e *slant, xa, ta, xb, tb int64) {
 	left, right, y, yr, way := xa, xb, ta, tb, int64(1)
 	if xa > xb { // from the left it then rises
 		left, right, y, yr, way = xb, xa, tb, ta, -1
@@ -316,7 +335,7 @@ func (c *Cutter) across(e *slant, row int, xa, ta, xb, tb int64) {
 	if first := int64(c.col0); at < first { // what lies on or beyond the left border counts as running along it
 		yn := yr
 		if last >= first {
-			yn = e.height(first, float64(row), ta, tb)
+			yn = height(first, xa, ta, tb, e.rise)
 		}
 		c.piece(first, (yn-y)*way, 0, 0, e.sign)
 		at, from, y = first, 0, yn
@@ -324,7 +343,7 @@ func (c *Cutter) across(e *slant, row int, xa, ta, xb, tb int64) {
 	for ; at <= last && at < int64(c.Width); at++ {
 		yn, to := yr, right-at<<unitBits
 		if at < last {
-			yn, to = e.height(at+1, float64(row), ta, tb), Unit
+			yn, to = height(at+1, xa, ta, tb, e.rise), Unit
 		}
 		c.piece(at, (yn-y)*way, from, to, e.sign)
 		y, from = yn, 0

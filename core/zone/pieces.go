@@ -1,6 +1,7 @@
 package zone
 
 import (
+	"cmp"
 	"math"
 	"slices"
 
@@ -38,20 +39,24 @@ func (p *Pieces) Empty() bool { return len(p.Whole)+len(p.Cut) == 0 }
 // stretch of the outline from where it enters a row at height t0 to where it leaves it at t1 adds t1-t0 to the cells to
 // its right, and it enters or leaves columns at their borders, at the row's upper border (0), or at its lower one (Unit).
 type piecer struct {
-	left, right            float64 // the window
-	col0, row0, width, end int     // and in cells: its corner, its width, and the row below it
-	stride                 int
-	pieces                 Pieces
-	n                      int       // of pieces.Cut so far
-	passes                 []passing // of lower borders of rows
-	m                      int       // of passes so far
-	ends                   []int32   // by row: where its passings end once they are sorted by row
-	columns                []int32   // of the passings, sorted by row
+	left, right int64 // columns of the window: from, to (exclusive)
+	top, bottom int   // rows of it, likewise
+	stride      int
+	cut         []Piece // the first n
+	n           int
+	passed      []passed    // by row of the window
+	further     []passedRow // for which there was no room
+	pieces      Pieces
 }
 
-// passing is where an edge passes the lower border of a row: in column at>>1 of the window all cells from there on begin
-// to be whole (at is even) or cease to be. Passings to the right of the window are not noted.
-type passing struct{ row, at int32 }
+// passed is where edges pass the lower border of a row. In column at>>1 of the window all cells from there on begin to be
+// whole (at is even), or cease to be. Edges to the right of the window are left out.
+type passed struct {
+	n  int32 // how many; those beyond the length of at are in further
+	at [4]int32
+}
+
+type passedRow struct{ row, at int32 }
 
 // corner is a corner of an outline: its x in Units, the row that it lies in, and how far down in it.
 type corner struct {
@@ -61,16 +66,22 @@ type corner struct {
 
 func cornerAt(p Point) corner {
 	row := math.Floor(p[1])
-	return corner{units(p[0]), fixed(p[1] - row), int(row)}
+	return corner{units(p[0]), int64(float64((p[1]-row)*Unit) + 0.5), int(row)}
 }
 
 // Pieces gives the cells of an outline in a window of the grid, valid until the next call. It is not ok where the
 // outline seems to cover ground more than once; Cut then knows better. Centres and Moments are not heeded.
 func (c *Cutter) Pieces(o *Outline, w raster.Window, stride int) (p *Pieces, ok bool) {
 	t := &c.piecer
-	t.left, t.right = float64(w.Col), float64(w.Col+w.Width)
-	t.col0, t.row0, t.width, t.end, t.stride = w.Col, w.Row, w.Width, w.Row+w.Height, stride
-	t.n, t.m = 0, 0
+	t.left, t.right, t.top, t.bottom, t.stride = int64(w.Col), int64(w.Col+w.Width), w.Row, w.Row+w.Height, stride
+	t.n, t.further = 0, t.further[:0]
+	if len(t.passed) < w.Height {
+		t.passed = make([]passed, w.Height)
+	}
+	from, to := max(o.RowFrom, t.top), min(o.RowTo, t.bottom)
+	for row := from; row < to; row++ {
+		t.passed[row-t.top].n = 0
+	}
 	down := int64(1)
 	if !c.Down {
 		down = -1
@@ -81,15 +92,14 @@ func (c *Cutter) Pieces(o *Outline, w raster.Window, stride int) (p *Pieces, ok 
 			continue
 		}
 		for k, reach := range o.reach[i] {
-			if reach.y1 >= float64(w.Row) && reach.y0 < float64(t.end) && reach.x0 <= float64(w.Col+w.Width) {
-				from := k * reachCorners
-				t.edges(r, (from+len(r)-1)%len(r), from, min(from+reachCorners, len(r)), down)
+			if reach.y1 >= float64(t.top) && reach.y0 < float64(t.bottom) && reach.x0 <= float64(t.right) {
+				begin := k * reachCorners
+				t.edges(r, (begin+len(r)-1)%len(r), begin, min(begin+reachCorners, len(r)), down)
 			}
 		}
 	}
-	t.pieces.Cut = t.pieces.Cut[:t.n]
-	first := max(o.RowFrom, w.Row)
-	ok = t.stretches(first-w.Row, max(0, min(o.RowTo, t.end)-first))
+	t.pieces.Cut = t.cut[:t.n]
+	ok = t.stretches(from, to)
 	return &t.pieces, ok
 }
 
@@ -108,7 +118,7 @@ func (t *piecer) edges(r Ring, before, from, to int, down int64) {
 		if p[1] > q[1] || p[1] == q[1] && p[0] > q[0] {
 			p, q, a, b, sign = q, p, b, a, -down
 		}
-		if b.row >= t.row0 && a.row < t.end {
+		if b.row >= t.top && a.row < t.bottom {
 			t.edge(p, q, a, b, sign)
 		}
 	}
@@ -116,215 +126,189 @@ func (t *piecer) edges(r Ring, before, from, to int, down int64) {
 
 // edge cuts an edge, from p down to q; a and b say the same.
 func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
-	row, last := max(a.row, t.row0), min(b.row, t.end-1)
-	ca, cb := int(columnOf(a.x))-t.col0, int(columnOf(b.x))-t.col0
-	if min(ca, cb) >= t.width { // to the right of the window
+	row, last := max(a.row, t.top), min(b.row, t.bottom-1)
+	ca, cb := columnOf(a.x), columnOf(b.x)
+	least, most := min(ca, cb), max(ca, cb)
+	if least >= t.right {
 		return
 	}
-	t.room(last-row+1, max(ca, cb)-min(ca, cb))
-	switch {
-	case ca == cb && a.row == b.row && uint(ca) < uint(t.width): // within a cell
-		t.add(sign*share(b.t-a.t, a.x-int64(ca+t.col0)<<unitBits, b.x-int64(ca+t.col0)<<unitBits), (row-t.row0)*t.stride+ca)
-		return
-	case max(ca, cb) < 0: // to its left
+	if most < t.left {
 		for ; row < b.row && row <= last; row++ {
-			t.pass(row-t.row0, 0, sign)
+			t.pass(row, 0, sign)
 		}
 		return
 	}
+	t.room(last-row+1, int(min(most, t.right)-max(least, t.left)))
+	if least < t.left || most >= t.right || row > a.row {
+		t.clipped(p, q, a, b, sign)
+		return
+	}
+	slope, rise := slopes(p, q)
+	xa, ta := a.x, a.t
+	cut, n := t.cut, t.n
+	base := (row-t.top)*t.stride - int(t.left)
+	for {
+		xb, tb := b.x, b.t
+		if row < b.row {
+			tb = Unit
+			if y := float64(row) + 1; y < q[1] {
+				xb = int64(between(p, q, slope, y) * Unit)
+			}
+			cb = columnOf(xb)
+			t.pass(row, int(cb+1-t.left), sign)
+		} else {
+			cb = columnOf(xb)
+		}
+		fa, fb := xa-ca<<unitBits, xb-cb<<unitBits
+		switch cb - ca {
+		case 0:
+			cut[n] = Piece{sign * share(tb-ta, fa, fb), int32(base + int(ca))}
+			n++
+		case 1:
+			tk := min(ta+int64(float64(Unit-fa)*rise), tb)
+			cut[n] = Piece{sign * share(tk-ta, fa, Unit), int32(base + int(ca))}
+			cut[n+1] = Piece{sign * (share(tb-tk, 0, fb) + tk), int32(base + int(cb))}
+			n += 2
+		case -1:
+			tk := min(ta+int64(float64(fa)*rise), tb)
+			cut[n] = Piece{sign * (share(tk-ta, fa, 0) - tk), int32(base + int(ca))}
+			cut[n+1] = Piece{sign * share(tb-tk, Unit, fb), int32(base + int(cb))}
+			n += 2
+		default:
+			t.n = n
+			t.row(row, xa, ta, xb, tb, rise, sign)
+			n = t.n
+		}
+		if row == last {
+			break
+		}
+		row, base = row+1, base+t.stride
+		xa, ta, ca = xb, 0, cb
+	}
+	t.n = n
+}
+
+// clipped is edge for one that reaches beyond the window.
+func (t *piecer) clipped(p, q Point, a, b corner, sign int64) {
 	e := newSlant(p, q, sign)
-	inside := min(ca, cb) >= 0 && max(ca, cb) < t.width
-	steep := inside && e.great-e.least <= q[1]-p[1]
+	row, last := max(a.row, t.top), min(b.row, t.bottom-1)
 	xa, ta := a.x, a.t
 	if row > a.row {
 		xa, ta = units(e.at(float64(row))), 0
 	}
 	for ; row <= last; row++ {
-		if steep && ta == 0 && row+4 < b.row {
-			rows := min(b.row-1, t.end) - row
-			xa = t.steep(&e, xa, row, rows)
-			row += rows
-			if row > last {
-				break
-			}
-		}
 		xb, tb := b.x, b.t
 		if row < b.row {
 			xb, tb = units(e.at(float64(row)+1)), Unit
+			if col := columnOf(xb) + 1; col < t.right {
+				t.pass(row, int(max(col-t.left, 0)), sign)
+			}
 		}
-		col := columnOf(xb)
-		if inside && col == columnOf(xa) {
-			from := col << unitBits
-			t.pieces.Cut[t.n] = Piece{sign * share(tb-ta, xa-from, xb-from), int32((row-t.row0)*t.stride - t.col0 + int(col))}
-			t.n++
-		} else {
-			t.row(&e, row, xa, ta, xb, tb)
-		}
-		if at := int(col) + 1 - t.col0; row < b.row && at < t.width {
-			t.pass(row-t.row0, max(at, 0), sign)
-		}
+		t.row(row, xa, ta, xb, tb, e.rise, sign)
 		xa, ta = xb, 0
 	}
 }
 
-// room makes room for what an edge adds that lies in so many rows and passes so many columns.
+// room makes room for the pieces of an edge that lies in so many rows and passes so many columns.
 func (t *piecer) room(rows, across int) {
-	if n := t.n + 2*rows + across + 2; n > len(t.pieces.Cut) {
-		t.pieces.Cut = slices.Grow(t.pieces.Cut[:t.n], n-t.n)
-		t.pieces.Cut = t.pieces.Cut[:cap(t.pieces.Cut)]
-	}
-	if n := t.m + rows; n > len(t.passes) {
-		t.passes = slices.Grow(t.passes[:t.m], n-t.m)
-		t.passes = t.passes[:cap(t.passes)]
+	if n := t.n + 2*rows + across + 2; n > len(t.cut) {
+		t.cut = slices.Grow(t.cut[:t.n], n-t.n)
+		t.cut = t.cut[:cap(t.cut)]
 	}
 }
 
-// add adds a piece, if it is not empty.
-func (t *piecer) add(share int64, at int) {
+// piece adds a piece, if it is not empty.
+func (t *piecer) piece(share int64, at int) {
 	if share != 0 {
-		t.pieces.Cut[t.n] = Piece{share, int32(at)}
+		t.cut[t.n] = Piece{share, int32(at)}
 		t.n++
 	}
 }
 
-// pass notes that an edge passes the lower border of a row.
+// pass notes that an edge passes the lower border of a row; the cells from column col of the window on lie to its right.
 func (t *piecer) pass(row, col int, sign int64) {
-	t.passes[t.m] = passing{int32(row), int32(col)<<1 | int32(sign>>1)&1}
-	t.m++
+	r := &t.passed[row-t.top]
+	at := int32(col)<<1 | int32(sign>>1)&1
+	if int(r.n) < len(r.at) {
+		r.at[r.n] = at
+	} else {
+		t.further = append(t.further, passedRow{int32(row), at})
+	}
+	r.n++
 }
 
 // row adds the pieces of an edge in a row, which it enters at (xa, ta) and leaves at (xb, tb).
-func (t *piecer) row(e *slant, row int, xa, ta, xb, tb int64) {
+func (t *piecer) row(row int, xa, ta, xb, tb int64, rise float64, sign int64) {
 	left, right, y, yr, way := xa, xb, ta, tb, int64(1)
 	if xa > xb { // from the left it then rises
 		left, right, y, yr, way = xb, xa, tb, ta, -1
 	}
 	at, from := column(left)
 	last, more := columnOf(right), int64(0)
-	if last < int64(t.col0) || at >= int64(t.col0+t.width) {
+	if last < t.left || at >= t.right {
 		return
 	}
-	if at < int64(t.col0) {
-		at, from = int64(t.col0), 0
-		y = e.height(at, float64(row), ta, tb)
+	if at < t.left {
+		at, from = t.left, 0
+		y = height(at, xa, ta, tb, rise)
 		more = y
 	}
-	base := (row-t.row0)*t.stride - t.col0
+	base := (row-t.top)*t.stride - int(t.left)
 	if at < last { // to the next border of columns
-		yn := e.height(at+1, float64(row), ta, tb)
-		t.add(e.sign*(share((yn-y)*way, from, Unit)+way*more), base+int(at))
+		yn := height(at+1, xa, ta, tb, rise)
+		t.piece(sign*(share((yn-y)*way, from, Unit)+way*more), base+int(at))
 		y, more, from = yn, yn, 0
 		at++
 	}
-	if end := min(last, int64(t.col0+t.width)); at < end { // through whole columns
-		cut := t.pieces.Cut[t.n:][:end-at]
+	if end := min(last, t.right); at < end { // through whole columns
+		cut := t.cut[t.n:][:end-at]
 		for i := range cut {
 			at++
-			yn := e.height(at, float64(row), ta, tb)
-			cut[i] = Piece{e.sign * ((yn-y)*way>>1 + way*y), int32(base + int(at) - 1)}
+			yn := height(at, xa, ta, tb, rise)
+			cut[i] = Piece{sign * ((yn-y)*way>>1 + way*y), int32(base + int(at) - 1)}
 			y = yn
 		}
 		t.n += len(cut)
 		more = y
 	}
-	if at == last && at < int64(t.col0+t.width) {
-		t.add(e.sign*(share((yr-y)*way, from, right-at<<unitBits)+way*more), base+int(at))
+	if at == last && at < t.right {
+		t.piece(sign*(share((yr-y)*way, from, right-at<<unitBits)+way*more), base+int(at))
 	}
-}
-
-// steep cuts an edge within the window that passes at most one border of columns in a row, in rows that it passes from the
-// upper border, at xa, to the lower one. It returns where it leaves the last of them.
-func (t *piecer) steep(e *slant, xa int64, row, rows int) int64 {
-	cut := t.pieces.Cut[t.n:]
-	passes := t.passes[t.m:][:rows]
-	t.m += rows
-	px, py, slope, rise, least, great, sign := e.p[0], e.p[1], e.slope, e.rise, e.least, e.great, e.sign
-	begins, rising := int64(0), int64(-1) // where a second piece begins in its cell
-	if e.q[0] < px {
-		begins, rising = Unit, 0
-	}
-	way := int32(sign>>1) & 1
-	n, base := 0, (row-t.row0)*t.stride-t.col0
-	ca := columnOf(xa)
-	y := float64(row)
-	for i := range passes {
-		below := py - y
-		y++
-		x := px + float64((y-py)*slope)
-		if x < least {
-			x = least
-		}
-		if x > great {
-			x = great
-		}
-		xb := int64(x * Unit)
-		cb := columnOf(xb)
-		// There are two pieces where it passes a border of columns, and the second is empty elsewhere: a branch could not
-		// be foreseen.
-		tk := int64(float64(float64((float64(max(ca, cb))-px)*rise)+below) * Unit)
-		tk = max(0, min(tk, Unit))
-		tm, more := int64(Unit), int64(0)
-		if ca != cb {
-			tm = tk
-		}
-		if ca != cb {
-			more = tk
-		}
-		from := ca << unitBits
-		s1 := share(tm, xa-from, min(max(xb-from, 0), Unit))
-		s2 := share(Unit-tm, begins, xb-cb<<unitBits)
-		two := (*[2]Piece)(cut[n:])
-		two[0] = Piece{sign * (s1 - more&^rising), int32(base + int(ca))}
-		two[1] = Piece{sign * (s2 + more&rising), int32(base + int(cb))}
-		n += 1 + int((ca^cb)&1)
-		passes[i] = passing{int32(row + i - t.row0), int32(int(cb)+1-t.col0)<<1 | way}
-		base += t.stride
-		xa, ca = xb, cb
-	}
-	t.n += n
-	return xa
 }
 
 // stretches pairs the passings of each row. It is false where a cell would be covered twice, or less than never.
-func (t *piecer) stretches(first, height int) bool {
-	t.ends = append(t.ends[:0], make([]int32, height+1)...)
-	passes := t.passes[:t.m]
-	for i := range passes {
-		t.ends[int(passes[i].row)-first+1]++
-	}
-	for r := range height {
-		t.ends[r+1] += t.ends[r]
-	}
-	if len(t.columns) < t.m {
-		t.columns = make([]int32, 2*t.m)
-	}
-	for i := range passes {
-		p := &t.ends[int(passes[i].row)-first]
-		t.columns[*p] = passes[i].at
-		*p++
-	}
+func (t *piecer) stretches(from, to int) bool {
+	slices.SortFunc(t.further, func(a, b passedRow) int { return cmp.Compare(a.row, b.row) })
+	further := t.further
 	whole := t.pieces.Whole[:0]
-	from := int32(0)
-	for r, to := range t.ends[:height] {
-		all := t.columns[from:to]
-		from = to
-		if len(all) == 2 && (all[0]^all[1])&1 == 1 { // most have one passing each way
-			a, b := all[0], all[1]
+	var many []int32
+	for row := from; row < to; row++ {
+		r := &t.passed[row-t.top]
+		begin := int32((row - t.top) * t.stride)
+		if r.n == 2 && (r.at[0]^r.at[1])&1 == 1 { // most have one passing each way
+			a, b := r.at[0], r.at[1]
 			if a&1 == 1 {
 				a, b = b, a
 			}
-			if a>>1 > b>>1 {
+			if a >>= 1; a < b>>1 {
+				whole = append(whole, Stretch{begin + a, b>>1 - a})
+			} else if a > b>>1 {
 				return false
 			}
-			if a>>1 < b>>1 {
-				whole = append(whole, Stretch{int32((first+r)*t.stride) + a>>1, b>>1 - a>>1})
-			}
 			continue
+		}
+		all := r.at[:min(int(r.n), len(r.at))]
+		if int(r.n) > len(r.at) {
+			many = append(many[:0], all...)
+			for ; len(further) > 0 && int(further[0].row) == row; further = further[1:] {
+				many = append(many, further[0].at)
+			}
+			all = many
 		}
 		if len(all) > 1 {
 			slices.Sort(all)
 		}
-		cover, covered, begin := int32(0), int32(0), int32(0)
+		cover, covered, first := int32(0), int32(0), int32(0)
 		for i, p := range all {
 			cover += 1 - 2*(p&1)
 			col := p >> 1
@@ -333,15 +317,15 @@ func (t *piecer) stretches(first, height int) bool {
 			}
 			switch covered = cover; cover {
 			case 1:
-				begin = col
+				first = col
 			case 0:
-				whole = append(whole, Stretch{int32((first+r)*t.stride) + begin, col - begin})
+				whole = append(whole, Stretch{begin + first, col - first})
 			default:
 				return false
 			}
 		}
-		if covered != 0 && begin < int32(t.width) {
-			whole = append(whole, Stretch{int32((first+r)*t.stride) + begin, int32(t.width) - begin})
+		if width := int32(t.right - t.left); covered != 0 && first < width {
+			whole = append(whole, Stretch{begin + first, width - first})
 		}
 	}
 	t.pieces.Whole = whole
