@@ -1,5 +1,7 @@
 package tally
 
+import "github.com/verdex-land/verdex/core/zone"
+
 // maxCounted is how many different values a counter knows at most: beyond, runs are as fast.
 const maxCounted = 4 * countedAtOnce
 
@@ -19,12 +21,9 @@ type counter struct {
 	added  uint64                // cells since take
 	// Stretches of cells that are still to be counted: together, because a call costs as much as counting a hundred cells.
 	cells   []uint8
-	waiting []stretch
+	waiting []zone.Stretch
 	vectors int // that the stretches waiting take
 }
-
-// stretch is n cells from index at on.
-type stretch struct{ at, n int32 }
 
 func newCounter() counter { return counter{off: !canCount} }
 
@@ -53,17 +52,42 @@ func (c *counter) add(cells []uint8, from, to int) {
 		if c.vectors+n > maxCounts {
 			c.count()
 		}
-		c.waiting, c.vectors = append(c.waiting, stretch{int32(from), int32(end - from)}), c.vectors+n
+		c.waiting, c.vectors = append(c.waiting, zone.Stretch{At: int32(from), N: int32(end - from)}), c.vectors+n
 		from = end
 	}
 }
 
+// addAll is add for stretches of cells, which stay where they are.
+func (c *counter) addAll(cells []uint8, stretches []zone.Stretch) {
+	from, vectors := 0, 0
+	for i, s := range stretches {
+		n := int(s.N+31) / 32
+		if end := int(s.At + s.N); end < 32 || end > len(cells) || n > maxCounts {
+			c.together(cells, stretches[from:i])
+			c.add(cells, int(s.At), end)
+			from, vectors = i+1, 0
+			continue
+		}
+		if vectors += n; vectors > maxCounts {
+			c.together(cells, stretches[from:i])
+			from, vectors = i, n
+		}
+		c.added += uint64(s.N)
+	}
+	c.together(cells, stretches[from:])
+}
+
 // count counts what waits.
 func (c *counter) count() {
-	if len(c.waiting) > 0 {
-		countBytes(&c.wide[0][0], &c.sums[0][0], (c.known+countedAtOnce-1)/countedAtOnce, &c.cells[0], &c.waiting[0], len(c.waiting))
-	}
+	c.together(c.cells, c.waiting)
 	c.waiting, c.vectors = c.waiting[:0], 0
+}
+
+// together counts stretches that take maxCounts vectors at most.
+func (c *counter) together(cells []uint8, stretches []zone.Stretch) {
+	if len(stretches) > 0 && c.known > 0 {
+		countBytes(&c.wide[0][0], &c.sums[0][0], (c.known+countedAtOnce-1)/countedAtOnce, &cells[0], &stretches[0], len(stretches))
+	}
 }
 
 // take adds what has been counted to acc and starts anew; seen has a bit for every four of acc

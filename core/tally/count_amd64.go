@@ -1,6 +1,10 @@
 package tally
 
-import "golang.org/x/sys/cpu"
+import (
+	"golang.org/x/sys/cpu"
+
+	"github.com/verdex-land/verdex/core/zone"
+)
 
 var canCount = cpu.X86.HasAVX2
 
@@ -13,4 +17,4 @@ const maxCounts = 254
 // each stretch must be readable, even where it is shorter.
 //
 //go:noescape
-func countBytes(wide *uint8, sums *uint64, groups int, cells *uint8, stretches *stretch, count int)
+func countBytes(wide *uint8, sums *uint64, groups int, cells *uint8, stretches *zone.Stretch, count int)

@@ -27,7 +27,7 @@ GLOBL ·tail<>(SB), RODATA|NOPTR, $64
 	VPADDQ   at(DI), Y13, Y13   \
 	VMOVDQU  Y13, at(DI)
 
-// func countBytes(wide *uint8, sums *uint64, groups int, cells *uint8, stretches *stretch, count int)
+// func countBytes(wide *uint8, sums *uint64, groups int, cells *uint8, stretches *zone.Stretch, count int)
 TEXT ·countBytes(SB), NOSPLIT, $0-48
 	MOVQ wide+0(FP), SI
 	MOVQ sums+8(FP), DI

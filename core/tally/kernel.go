@@ -332,58 +332,34 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 	return nil
 }
 
-// pieces adds the cells of one zone that is told as pieces, which are those of bytes that all have the same area. It is
-// false, and nothing is added, where the cells are better counted by other means.
-func (k *kernel) pieces(p *zone.Pieces, seg *raster.Segment) bool {
+// pieces adds the cells of one zone that is told as pieces to acc and shares, which totals.take then empties. Cells are bytes,
+// and all have the same area.
+func (k *kernel) pieces(p *zone.Pieces) error {
 	cells := k.layers[0].cells.U8
-	if k.counter.off || len(cells) > mostPieced {
-		return false
-	}
-	for try := 0; ; try++ {
-		for _, s := range p.Whole {
-			k.counter.add(cells, int(s.At), int(s.At+s.N))
-		}
-		if k.takeCounts() {
-			break
-		}
-		if try > 0 || k.counter.off {
-			return false
-		}
-	}
 	if k.sharing.band != nil {
 		k.sharing.stretches(p.Whole)
 	}
-	shares, acc := (*[256]int64)(k.shares), (*[256]uint64)(k.acc)
+	shares := (*[256]int64)(k.shares)
 	for i := range p.Cut {
 		c := &p.Cut[i]
 		shares[cells[c.At]] += c.Share
 	}
-	k.seen = 0
-	for from := 0; from < 256; from += 4 {
-		n, s := (*[4]uint64)(acc[from:]), (*[4]int64)(shares[from:])
-		if n[0]|n[1]|n[2]|n[3]|uint64(s[0]|s[1]|s[2]|s[3]) == 0 {
-			continue
-		}
-		for i := range 4 {
-			all := int64(n[i])<<shareBits + s[i]
-			n[i], s[i] = 0, 0
-			if all == 0 {
-				continue
-			}
-			k.present[(from+i)>>6] |= 1 << ((from + i) & 63)
-			e := &k.extents[from+i]
-			cells, share := all>>shareBits, all&(zone.Unit-1)
-			e.Cells += cells
-			e.Whole.AddProduct(cells, seg.A)
-			e.Shares.AddInt(share)
-			e.Cut.AddProduct(share, seg.A)
+	for !k.counter.off {
+		k.counter.addAll(cells, p.Whole)
+		if k.takeCounts() { // else it has learnt new values
+			return nil
 		}
 	}
-	return true
+	for _, s := range p.Whole {
+		row := int(s.At) / k.stride
+		from := int(s.At) - row*k.stride
+		k.prepare(row)
+		if err := k.runs(row, from, from+int(s.N), false, 0); err != nil {
+			return err
+		}
+	}
+	return nil
 }
-
-// mostPieced is how many cells a window may have for the cells and shares of a class in it to fit into an int64.
-const mostPieced = 1 << 22
 
 // whole adds the whole cells of a row: to the counter, or to acc by runs.
 func (k *kernel) whole(w raster.Window, row int, full []zone.Range, counted bool) error {

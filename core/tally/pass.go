@@ -153,10 +153,15 @@ func newPass(req Request, areas *raster.Areas) *pass {
 	}
 	p.cols = append(p.cols, int32(g.Width))
 	p.across = len(cols)
-	p.pieces = areas.Vary == raster.Uniform && !req.Centres && len(req.Layers) == 1 && req.Layers[0].Header().Type.Bytes() == 1 && canCount
+	p.pieces = areas.Vary == raster.Uniform && !req.Centres && len(req.Layers) == 1 && req.Layers[0].Header().Type.Bytes() == 1
 	p.bandsOf = make([]int32, len(req.Placement.Outlines))
 	byRow := make([][]int, len(rows))
 	rows = append(rows, g.Height)
+	for i, c := range p.cols[1:] { // the cells and shares of a class in a window are to fit into an int64
+		for k, r := range rows[1:] {
+			p.pieces = p.pieces && int(c-p.cols[i])*(r-rows[k]) <= mostPieced
+		}
+	}
 	for i, o := range req.Placement.Outlines {
 		if len(o.Rings) == 0 || o.RowFrom >= o.RowTo || o.ColFrom >= o.ColTo {
 			continue
@@ -316,6 +321,9 @@ type totals struct {
 	at      map[int32]int32 // place of a slot, when there are many
 }
 
+// mostPieced is how many cells a window may have for its zones to be told as pieces.
+const mostPieced = 1 << 22
+
 // fewSlots are looked through one after another; a legend has no more.
 const fewSlots = 48
 
@@ -419,10 +427,10 @@ func (w *worker) piecesOf(c *zone.Cutter, win raster.Window, b *band, z int, loa
 		k.stride = stride
 		p, _ = c.Pieces(o, win, stride)
 	}
-	if !k.pieces(p, &b.segments[0]) {
-		return false, nil
+	if err := k.pieces(p); err != nil {
+		return false, err
 	}
-	w.groups[0].take(z)
+	w.groups[0].takeBytes(z, b.segments[0].A)
 	return true, nil
 }
 
@@ -468,6 +476,43 @@ func (g *group) take(z int) {
 			t.extents[t.find(s)].Add(k.extents[s])
 			k.extents[s] = Extent{}
 		}
+	}
+}
+
+// takeBytes moves what the kernel has added up of a zone's pieces to the totals of the zone; a is the area of a cell.
+func (g *group) takeBytes(z int, a int64) {
+	k := g.kernel
+	acc, shares := (*[256]uint64)(k.acc), (*[256]int64)(k.shares)
+	k.seen = 0
+	var slots [256]uint8
+	var sums [256]int64
+	n := 0
+	for from := 0; from < 256; from += 4 {
+		whole, cut := (*[4]uint64)(acc[from:]), (*[4]int64)(shares[from:])
+		if whole[0]|whole[1]|whole[2]|whole[3]|uint64(cut[0]|cut[1]|cut[2]|cut[3]) == 0 {
+			continue
+		}
+		for i := range 4 {
+			if sum := int64(whole[i])<<shareBits + cut[i]; sum != 0 {
+				slots[n], sums[n] = uint8(from+i), sum
+				n++
+			}
+			whole[i], cut[i] = 0, 0
+		}
+	}
+	t := g.zones[z]
+	if t == nil {
+		t = g.room.totals(n)
+		g.zones[z] = t
+		t.slots, t.extents = t.slots[:n], t.extents[:n]
+		for i, s := range slots[:n] {
+			t.slots[i], t.extents[i] = int32(s), extentOf(sums[i], a)
+		}
+		t.index()
+		return
+	}
+	for i, s := range slots[:n] {
+		t.extents[t.find(int32(s))].Add(extentOf(sums[i], a))
 	}
 }
 

@@ -64,6 +64,15 @@ type Extent struct {
 	Cut    Sum   // area of the shares, in units of raster.Areas.Unit/zone.Unit
 }
 
+// extentOf is the extent of so many zone.Units of cells, each of which has area a; there are fewer than 2²³ cells.
+func extentOf(units, a int64) (e Extent) {
+	cells, share := units>>shareBits, units&(1<<shareBits-1)
+	e.Cells, e.Shares = cells, Sum{0, uint64(share)}
+	e.Whole.AddProduct(cells, a)
+	e.Cut.AddProduct(share, a)
+	return e
+}
+
 // Add adds o.
 func (e *Extent) Add(o Extent) {
 	e.Cells += o.Cells

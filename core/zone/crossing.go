@@ -31,8 +31,19 @@ type chain struct {
 	ring           Ring
 	from, to       int // edges: from, to (exclusive); the i-th runs from point i to the next
 	number         int // of the ring's first edge in the polygon
+	way            int // its quadrant: 1 to the left, 2 down
 	first, last    int32
 }
+
+// apart reports whether one of two chains begins where the other ends and only one of its directions is another: a line
+// through that point then lies between them, so that they do not cross.
+func (c *chain) apart(o *chain) bool {
+	turn := c.way ^ o.way
+	return (turn == 1 || turn == 2) && c.number == o.number && (c.leads(o) || o.leads(c))
+}
+
+// leads reports whether another chain of the same ring begins where this one ends.
+func (c *chain) leads(o *chain) bool { return c.to == o.from || o.from == 0 && c.to == len(c.ring) }
 
 // edge gives the ends of the i-th edge of a ring.
 func edge(r Ring, i int) (p, q Point) {
@@ -53,7 +64,7 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 		for i := range f.chains {
 			a := &f.chains[i]
 			for j := i + 1; j < len(f.chains); j++ {
-				if b := &f.chains[j]; a.meets(b) {
+				if b := &f.chains[j]; a.meets(b) && !a.apart(b) {
 					f.compare(a, b)
 				}
 			}
@@ -81,7 +92,7 @@ func (f *crossingFinder) divide(r Ring, number int) {
 		}
 		if w != way {
 			way = w
-			f.chains = append(f.chains, chain{min(p[0], q[0]), max(p[0], q[0]), min(p[1], q[1]), max(p[1], q[1]), r, i, i + 1, number, 0, 0})
+			f.chains = append(f.chains, chain{min(p[0], q[0]), max(p[0], q[0]), min(p[1], q[1]), max(p[1], q[1]), r, i, i + 1, number, w, 0, 0})
 			continue
 		}
 		c := &f.chains[len(f.chains)-1]
@@ -179,7 +190,7 @@ func (f *crossingFinder) strips() {
 				if sorted && cb.x0 > ca.x1 {
 					break
 				}
-				if ca.meets(cb) && int(max(ca.first, cb.first)) == s { // once, not in every strip
+				if ca.meets(cb) && int(max(ca.first, cb.first)) == s && !ca.apart(cb) { // once, not in every strip
 					f.compare(ca, cb)
 				}
 			}

@@ -9,13 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -23,7 +23,7 @@ import (
 // or behind a record separator. The crs member of the 2008 format is honoured; without it coordinates are longitude
 // and latitude on WGS 84.
 func Read(path string) (*vector.Layer, error) {
-	data, err := os.ReadFile(path)
+	data, err := spread.ReadFile(path)
 	if err != nil {
 		return nil, fault.Opening(path, err)
 	}

@@ -1,0 +1,55 @@
+package zone
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Chains are a way not to compare every edge with every other; they find what that finds, on a grid of few points too, where
+// edges are level, upright, on one another and end on one another.
+func TestChainsFindEveryCrossing(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 3))
+	var f crossingFinder
+	all := 0
+	for n := range 4000 {
+		p := Polygon{make(Ring, 3+r.IntN(12))}
+		if n%5 == 0 {
+			p = append(p, make(Ring, 3+r.IntN(4)))
+		}
+		if n%50 == 0 {
+			p[0] = make(Ring, 300) // dealt into strips
+		}
+		var edges [][2]Point
+		for _, ring := range p {
+			for i := range ring {
+				ring[i] = Point{float64(r.IntN(8)), float64(r.IntN(8))}
+				if n%2 == 0 {
+					ring[i] = Point{r.NormFloat64(), r.NormFloat64()}
+				}
+			}
+			for i := range ring {
+				a, b := edge(ring, i)
+				edges = append(edges, [2]Point{a, b})
+			}
+		}
+		want := map[[2]int]bool{}
+		for i, e := range edges {
+			for j := i + 1; j < len(edges); j++ {
+				if _, ok := cross(e[0], e[1], edges[j][0], edges[j][1]); ok {
+					want[[2]int{i, j}] = true
+				}
+			}
+		}
+		got := map[[2]int]bool{}
+		for _, c := range f.find(p) {
+			require.False(t, got[[2]int{c.a, c.b}], "told twice")
+			got[[2]int{c.a, c.b}] = true
+		}
+		require.Equal(t, want, got, "%v", p)
+		all += len(got)
+	}
+	assert.Greater(t, all, 20000)
+}
