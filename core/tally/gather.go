@@ -32,6 +32,10 @@ type gatherer struct {
 	at      map[[3]uint64]int // place in found, for workers after the first
 	values  []Value           // room for those of zones
 	extents []Extent
+	// The slots of the last zone that alone told, of which kernel, and their values, which the next zone mostly has too.
+	slots []int32
+	of    *kernel
+	same  []Value
 }
 
 type foundValue struct {
@@ -87,21 +91,25 @@ func (g *gatherer) zone(workers []*worker, group int, i int32) (z Zone) {
 }
 
 // alone is the zone of what one worker has found, if that is in order as it is, as it is when the zone lies in one window. The extents are not
-// copied: there may be a hundred thousand zones.
+// copied, and zones of the same values share the list of them: there may be a hundred thousand zones.
 func (g *gatherer) alone(kernel *kernel, got *totals) (z Zone, ok bool) {
 	n := len(got.slots)
-	if len(g.values) < n {
-		g.values = make([]Value, max(n, 1<<12))
-	}
-	values := g.values[:n:n]
-	for k, s := range got.slots {
-		values[k] = kernel.value(s)
-		if got.extents[k].IsZero() || k > 0 && !(values[k-1][0] < values[k][0]) {
+	for k := range got.extents[:n] {
+		if got.extents[k].IsZero() {
 			return z, false
 		}
 	}
-	g.values = g.values[n:]
-	return Zone{values, got.extents[:n:n]}, true
+	if g.of != kernel || !slices.Equal(g.slots, got.slots) {
+		values := make([]Value, n)
+		for k, s := range got.slots {
+			values[k] = kernel.value(s)
+			if k > 0 && !(values[k-1][0] < values[k][0]) {
+				return z, false
+			}
+		}
+		g.of, g.slots, g.same = kernel, got.slots, values
+	}
+	return Zone{g.same, got.extents[:n:n]}, true
 }
 
 // join adds what a worker has found in the zone.

@@ -1,10 +1,13 @@
 package tally
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -385,6 +388,62 @@ func TestOverlapsAreTold(t *testing.T) {
 		many = append(many, []zone.Ring{rect(float64(i), 10, 190, 90)})
 	}
 	assert.True(t, measure(t, inCells(g, many...), false, 2, cover(64, 64)).ManyOverlaps)
+}
+
+// Zones share ground when some cell lies wholly in both, whatever the tiling, and whether zones are told as pieces (of bytes) or spans.
+// Half of the zones have their corners on corners of cells, so that one column or row may be all that two share.
+func TestOverlapsAreThoseOfCells(t *testing.T) {
+	g := grids(t)["equal area"]
+	rng := rand.New(rand.NewPCG(12, 9))
+	pairs := 0
+	for n := range 60 {
+		var zones [][]zone.Ring
+		for range 14 {
+			c, r, w, h := 180*rng.Float64(), 130*rng.Float64(), 2+30*rng.Float64(), 2+30*rng.Float64()
+			if n%2 == 0 {
+				c, r, w, h = math.Floor(c), math.Floor(r), math.Floor(w), math.Floor(h)
+			}
+			ring := rect(c, r, c+w, r+h)
+			if rng.IntN(3) == 0 {
+				ring = ring[:3]
+			}
+			zones = append(zones, []zone.Ring{ring})
+		}
+		s := inCells(g, zones...)
+		p, err := s.Place(g)
+		require.NoError(t, err)
+		c := zone.Cutter{Width: g.Width, Down: p.Down}
+		holders := map[[2]int][]int{}
+		for i := range p.Outlines {
+			spans := c.Cut(&p.Outlines[i], i, 0, g.Height)
+			for row := range g.Height {
+				full, _ := spans.Row(row)
+				for _, f := range full {
+					for col := f.From; col < f.To; col++ {
+						holders[[2]int{row, int(col)}] = append(holders[[2]int{row, int(col)}], i)
+					}
+				}
+			}
+			spans.Free()
+		}
+		found := map[[2]int]bool{}
+		for _, zones := range holders {
+			for k, a := range zones {
+				for _, b := range zones[k+1:] {
+					found[[2]int{a, b}] = true
+				}
+			}
+		}
+		want := slices.SortedFunc(maps.Keys(found), func(a, b [2]int) int { return cmp.Or(a[0]-b[0], a[1]-b[1]) })
+		pairs += len(want)
+		for _, kind := range []raster.CellType{raster.Uint8, raster.Int16} {
+			for _, block := range [][2]int{{16, 16}, {33, 20}, {64, 150}, {200, 150}} {
+				src := fill(g, kind, block[0], block[1], func(c, r int) float64 { return 1 })
+				require.Equal(t, want, measure(t, s, false, 2, src).Overlaps, "%v, blocks %v, zones %v", kind, block, zones)
+			}
+		}
+	}
+	assert.Greater(t, pairs, 150)
 }
 
 // Bytes are counted by comparing, other numbers by runs: both give the same, with values that the first

@@ -2,7 +2,6 @@ package tally
 
 import (
 	"cmp"
-	"math/bits"
 	"slices"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -29,7 +28,7 @@ type sharing struct {
 	pairs  map[[2]int32]bool
 	full   bool // there are more than mostOverlaps
 	cutter zone.Cutter
-	units  int32 // zones from this number on are larger units, which hold others; 0 for none
+	units  int // zones from this number on are larger units, which hold others; 0 for none
 }
 
 // begin begins a window, in whose cells rows are stride apart.
@@ -64,11 +63,11 @@ func (s *sharing) mark(zone, row int, full []zone.Range) {
 	begin := (row - s.win.Row) * s.stride
 	for _, r := range full {
 		a, b := max(int(r.From)-s.win.Col, 0), min(int(r.To)-s.win.Col, s.win.Width)
-		if at := take(s.taken, begin+a, begin+b); at >= 0 {
+		if take(s.taken, begin+a, begin+b) {
 			if s.doubt {
 				s.shared = true
 			} else if !s.full {
-				s.found(zone, row, int32(s.win.Col+at-begin))
+				s.found(zone, row, s.win.Col+a, s.win.Col+b)
 			}
 		}
 	}
@@ -97,9 +96,9 @@ func (s *sharing) stretches(stretches []zone.Stretch) {
 	}
 }
 
-// take marks cells from to to-1, and returns the first that was marked before, or -1.
-func take(taken []uint64, from, to int) int {
-	again := -1
+// take marks cells from to to-1, and reports whether one was marked before.
+func take(taken []uint64, from, to int) bool {
+	again := uint64(0)
 	for w := from >> 6; w <= (to-1)>>6; w++ {
 		mask := ^uint64(0)
 		if w == from>>6 {
@@ -108,50 +107,54 @@ func take(taken []uint64, from, to int) int {
 		if end := to - w<<6; end < 64 {
 			mask &= 1<<end - 1
 		}
-		if twice := taken[w] & mask; twice != 0 && again < 0 {
-			again = w<<6 + bits.TrailingZeros64(twice)
-		}
+		again |= taken[w] & mask
 		taken[w] |= mask
 	}
-	return again
+	return again != 0
 }
 
-// found notes a zone together with others that have a cell too.
-func (s *sharing) found(z, row int, col int32) {
+// found notes a zone, which has cells from to to-1 of a row, together with all others that have one of them.
+func (s *sharing) found(z, row, from, to int) {
 	holds := func(spans *zone.Spans) bool {
 		full, _ := spans.Row(row)
-		return slices.ContainsFunc(full, func(r zone.Range) bool { return r.From <= col && col < r.To })
+		return slices.ContainsFunc(full, func(r zone.Range) bool { return int(r.From) < to && from < int(r.To) })
 	}
 	for _, t := range s.band.spans[s.col] {
-		if t.spans.Zone != z && holds(t.spans) {
-			s.pair(int32(t.spans.Zone), int32(z))
+		if s.asked(t.spans.Zone, z) && holds(t.spans) {
+			s.pair(t.spans.Zone, z)
 		}
 	}
 	p := s.band.pass
 	s.cutter.Width, s.cutter.Down, s.cutter.Centres = p.areas.Grid.Width, p.req.Placement.Down, p.req.Centres
 	for _, other := range s.band.alone[s.col] {
 		o := &p.req.Placement.Outlines[other]
-		if other == z || row < o.RowFrom || row >= o.RowTo || int(col) < o.ColFrom || int(col) >= o.ColTo {
+		if row < o.RowFrom || row >= o.RowTo || to <= o.ColFrom || from >= o.ColTo || !s.asked(other, z) {
 			continue
 		}
 		spans := s.cutter.Cut(o, other, row, row+1)
 		if holds(spans) {
-			s.pair(int32(other), int32(z))
+			s.pair(other, z)
 		}
 		spans.Free()
 	}
 }
 
-func (s *sharing) pair(a, b int32) {
-	if s.units > 0 && (a < s.units) != (b < s.units) {
-		return
-	}
+// asked reports whether it is to be found out if two zones share a cell: a unit may share them with zones, and what is
+// known is not asked again.
+func (s *sharing) asked(a, b int) bool {
+	return a != b && (s.units == 0 || (a < s.units) == (b < s.units)) && !s.pairs[between(a, b)]
+}
+
+func (s *sharing) pair(a, b int) {
 	if s.pairs == nil {
 		s.pairs = map[[2]int32]bool{}
 	}
-	s.pairs[[2]int32{min(a, b), max(a, b)}] = true
+	s.pairs[between(a, b)] = true
 	s.full = len(s.pairs) > mostOverlaps
 }
+
+// between is a pair of zones in the order of their numbers.
+func between(a, b int) [2]int32 { return [2]int32{int32(min(a, b)), int32(max(a, b))} }
 
 // overlaps joins what the workers have found, in the order of the zones; many is true when there are too many to tell.
 func overlaps(workers []*worker) (pairs [][2]int, many bool) {

@@ -310,7 +310,7 @@ func newWorker(p *pass) *worker {
 		}
 		w.groups = append(w.groups, group{kernel: newKernel(layers, p.areas), zones: make([]*totals, len(p.req.Zones.Zones))})
 	}
-	w.groups[0].kernel.sharing.units = int32(p.req.Units)
+	w.groups[0].kernel.sharing.units = p.req.Units
 	return w
 }
 

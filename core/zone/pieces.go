@@ -70,8 +70,12 @@ func cornerAt(p Point) corner {
 }
 
 // Pieces gives the cells of an outline in a window of the grid, valid until the next call. It is not ok where the
-// outline seems to cover ground more than once; Cut then knows better. Centres and Moments are not heeded.
+// outline seems to cover ground more than once, or the grid is too wide; Cut then knows better. Centres and Moments are
+// not heeded.
 func (c *Cutter) Pieces(o *Outline, w raster.Window, stride int) (p *Pieces, ok bool) {
+	if c.Width > maxColumns {
+		return nil, false
+	}
 	t := &c.piecer
 	t.left, t.right, t.top, t.bottom, t.stride = int64(w.Col), int64(w.Col+w.Width), w.Row, w.Row+w.Height, stride
 	t.n, t.further = 0, t.further[:0]
@@ -200,7 +204,7 @@ func (t *piecer) clipped(p, q Point, a, b corner, sign int64) {
 		xb, tb := b.x, b.t
 		if row < b.row {
 			xb, tb = units(e.at(float64(row)+1)), Unit
-			if col := columnOf(xb) + 1; col < t.right {
+			if col := columnOf(xb) + 1; col <= t.right {
 				t.pass(row, int(max(col-t.left, 0)), sign)
 			}
 		}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"runtime"
 	"strconv"
 	"sync"
@@ -237,11 +236,6 @@ func (f *parsedFeature) assemble() error {
 		for i, r := range p {
 			if n := len(r); n > 1 && r[0] == r[n-1] {
 				p[i] = r[:n-1]
-			}
-			for _, q := range r {
-				if math.IsInf(q[0], 0) || math.IsInf(q[1], 0) {
-					return wrong()
-				}
 			}
 		}
 	}

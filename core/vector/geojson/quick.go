@@ -24,13 +24,12 @@ func (s *scanner) word() ([]byte, bool) {
 	if !s.take('"') {
 		return nil, false
 	}
-	from, ascii := s.at, true
-	for ; s.at < len(s.text); s.at++ {
-		switch c := s.text[s.at]; {
+	text, ascii := s.text[s.at:], true
+	for i, c := range text {
+		switch {
 		case c == '"':
-			word := s.text[from:s.at]
-			s.at++
-			return word, ascii || utf8.Valid(word)
+			s.at += i + 1
+			return text[:i], ascii || utf8.Valid(text[:i])
 		case c == '\\' || c < ' ':
 			return nil, false
 		case c >= utf8.RuneSelf:
