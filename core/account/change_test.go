@@ -127,7 +127,7 @@ func TestChangeIdentitiesAreExact(t *testing.T) {
 					d.Add(want)
 				}
 				assert.InEpsilon(t, z.Changed, whole.QuantityArea+whole.ExchangeArea+whole.ShiftArea, 1e-12)
-				assert.Equal(t, gains.Total(), whole.Gain)
+				assert.Equal(t, gains.Total, whole.Gain)
 			}
 		}
 		for _, c := range ch.Check(DefaultBounds)[:2] {

@@ -37,7 +37,7 @@ func (c *Change) Parts(z *ZoneChange) (classes []Parts, whole Parts) {
 		if int(t.From) >= n || int(t.To) >= n || t.From == t.To {
 			continue
 		}
-		a := t.Extent.Total()
+		a := t.Extent.Total
 		moved[[2]int32{t.From, t.To}] = a
 		classes[t.From].Loss.Add(a)
 		classes[t.To].Gain.Add(a)

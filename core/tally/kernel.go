@@ -155,13 +155,13 @@ func (k *kernel) flush(seg *raster.Segment, moments bool) {
 			k.present[s>>6] |= 1 << (s & 63)
 			e := &k.extents[s]
 			if !moments {
-				e.Cells += int64(v)
-				e.Whole.AddProduct(int64(v), seg.A)
+				var area Sum
+				area.AddProduct(int64(v), seg.A)
+				e.whole(int64(v), area)
 				continue
 			}
 			n, sum, squares := int64(v&(1<<sumShift-1)), int64(v>>sumShift&(1<<(squareShift-sumShift)-1)), int64(v>>squareShift)
-			e.Cells += n
-			e.Whole.AddInt(n*seg.A + sum*seg.B + squares*seg.C)
+			e.whole(n, sumOf(n*seg.A+sum*seg.B+squares*seg.C))
 		}
 	}
 	k.seen = 0
@@ -178,8 +178,8 @@ func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, r
 	}
 	k.present[s>>6] |= 1 << (s & 63)
 	x := &k.extents[s]
-	x.Shares.AddInt(share)
-	x.Cut.Add(cutArea(share, m, seg, d))
+	x.Units.AddInt(share)
+	x.Total.Add(cutArea(share, m, seg, d))
 	return nil
 }
 
@@ -226,8 +226,7 @@ func (k *kernel) flushShares(seg *raster.Segment) {
 				s := from + i
 				four[i] = 0
 				k.present[s>>6] |= 1 << (s & 63)
-				k.extents[s].Shares.AddInt(v)
-				k.extents[s].Cut.AddProduct(v, seg.A)
+				k.extents[s].alike(v, seg.A)
 			}
 		}
 	}

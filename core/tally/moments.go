@@ -220,8 +220,7 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 				}
 				seg, d := of(col)
 				area := seg.A + d*(seg.B+d*seg.C)
-				m.Extent.Cells++
-				m.Extent.Whole.AddInt(area)
+				m.Extent.whole(1, sumOf(area))
 				m.add(v, area, zone.Unit)
 			}
 		}
@@ -237,8 +236,8 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 				x = ms[i]
 			}
 			cut := cutArea(e.Share, x, seg, d)
-			m.Extent.Shares.AddInt(e.Share)
-			m.Extent.Cut.Add(cut)
+			m.Extent.Units.AddInt(e.Share)
+			m.Extent.Total.Add(cut)
 			m.add(v, max(0, cut.hi<<(64-shareBits)|int64(cut.lo>>shareBits)), e.Share)
 		}
 	}

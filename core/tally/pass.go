@@ -506,13 +506,14 @@ func (g *group) takeBytes(z int, a int64) {
 		g.zones[z] = t
 		t.slots, t.extents = t.slots[:n], t.extents[:n]
 		for i, s := range slots[:n] {
-			t.slots[i], t.extents[i] = int32(s), extentOf(sums[i], a)
+			t.slots[i], t.extents[i] = int32(s), Extent{}
+			t.extents[i].alike(sums[i], a)
 		}
 		t.index()
 		return
 	}
 	for i, s := range slots[:n] {
-		t.extents[t.find(int32(s))].Add(extentOf(sums[i], a))
+		t.extents[t.find(int32(s))].alike(sums[i], a)
 	}
 }
 

@@ -9,10 +9,7 @@ import (
 )
 
 // Fixed is the area as a whole number of 1/zone.Unit of the unit of areas, exactly.
-func (e Extent) Fixed() *big.Int {
-	total := new(big.Int).Lsh(e.Whole.big(), shareBits)
-	return total.Add(total, e.Cut.big())
-}
+func (e Extent) Fixed() *big.Int { return e.Total.big() }
 
 func (s Sum) big() *big.Int {
 	v := new(big.Int).Lsh(big.NewInt(s.hi), 64)

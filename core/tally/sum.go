@@ -20,7 +20,9 @@ func (s *Sum) Add(o Sum) {
 }
 
 // AddInt adds v.
-func (s *Sum) AddInt(v int64) { s.Add(Sum{v >> 63, uint64(v)}) }
+func (s *Sum) AddInt(v int64) { s.Add(sumOf(v)) }
+
+func sumOf(v int64) Sum { return Sum{v >> 63, uint64(v)} }
 
 // AddProduct adds a·b.
 func (s *Sum) AddProduct(a, b int64) {
@@ -56,67 +58,48 @@ func (s Sum) Float() float64 {
 	return math.Ldexp(float64(s.hi), 64) + float64(s.lo)
 }
 
-// Extent is a measured area, exactly: whole cells, and shares of the cells that an outline cuts.
+// Extent is a measured area, exactly.
 type Extent struct {
-	Cells  int64 // whole cells
-	Shares Sum   // of cut cells, in units of 1/zone.Unit of a cell
-	Whole  Sum   // area of the whole cells, in units of raster.Areas.Unit
-	Cut    Sum   // area of the shares, in units of raster.Areas.Unit/zone.Unit
-}
-
-// extentOf is the extent of so many zone.Units of cells, each of which has area a; there are fewer than 2²³ cells.
-func extentOf(units, a int64) (e Extent) {
-	cells, share := units>>shareBits, units&(1<<shareBits-1)
-	e.Cells, e.Shares = cells, Sum{0, uint64(share)}
-	e.Whole.AddProduct(cells, a)
-	e.Cut.AddProduct(share, a)
-	return e
-}
-
-// Add adds o.
-func (e *Extent) Add(o Extent) {
-	e.Cells += o.Cells
-	e.Shares.Add(o.Shares)
-	e.Whole.Add(o.Whole)
-	e.Cut.Add(o.Cut)
-}
-
-// Minus is e - o.
-func (e Extent) Minus(o Extent) Extent {
-	return Extent{e.Cells - o.Cells, e.Shares.Minus(o.Shares), e.Whole.Minus(o.Whole), e.Cut.Minus(o.Cut)}
-}
-
-// Same reports whether two extents are the same area, to the last unit.
-func (e Extent) Same(o Extent) bool {
-	d := e.Minus(o)
-	d.Whole = d.Whole.Shift(shareBits)
-	d.Whole.Add(d.Cut)
-	return d.Whole.IsZero()
+	Units Sum // cells, those that an outline cuts by their share, in units of 1/zone.Unit of a cell
+	Total Sum // area, in units of raster.Areas.Unit/zone.Unit
 }
 
 const shareBits = 40 // zone.Unit is 2⁴⁰
 
-// Total is the area of whole and cut cells, in units of raster.Areas.Unit/zone.Unit.
-func (e Extent) Total() Sum {
-	total := e.Whole.Shift(shareBits)
-	total.Add(e.Cut)
-	return total
+// whole adds n whole cells whose area together is area, in units of raster.Areas.Unit.
+func (e *Extent) whole(n int64, area Sum) {
+	e.Units.AddProduct(n, 1<<shareBits)
+	e.Total.Add(area.Shift(shareBits))
 }
+
+// alike adds so many zone.Units of cells each of which has area a.
+func (e *Extent) alike(units, a int64) {
+	e.Units.AddInt(units)
+	e.Total.AddProduct(units, a)
+}
+
+// Add adds o.
+func (e *Extent) Add(o Extent) {
+	e.Units.Add(o.Units)
+	e.Total.Add(o.Total)
+}
+
+// Minus is e - o.
+func (e Extent) Minus(o Extent) Extent {
+	return Extent{e.Units.Minus(o.Units), e.Total.Minus(o.Total)}
+}
+
+// Same reports whether two extents are the same area, to the last unit.
+func (e Extent) Same(o Extent) bool { return e.Total == o.Total }
 
 // Area is the area in m² of a sum like Extent.Total, given the unit of the grid's areas.
 func (s Sum) Area(unit float64) float64 { return math.Ldexp(s.Float(), -shareBits) * unit }
 
 // Area is the area in m², given the unit of the grid's areas.
-func (e Extent) Area(unit float64) float64 { return e.Total().Area(unit) }
+func (e Extent) Area(unit float64) float64 { return e.Total.Area(unit) }
 
 // CellCount is the number of cells, cut ones by their share.
-func (e Extent) CellCount() float64 {
-	total := Sum{0, uint64(e.Cells)}.Shift(shareBits)
-	total.Add(e.Shares)
-	return math.Ldexp(total.Float(), -shareBits)
-}
+func (e Extent) CellCount() float64 { return math.Ldexp(e.Units.Float(), -shareBits) }
 
 // IsZero reports whether nothing was measured.
-func (e Extent) IsZero() bool {
-	return e.Cells == 0 && e.Shares.IsZero() && e.Whole.IsZero() && e.Cut.IsZero()
-}
+func (e Extent) IsZero() bool { return e.Units.IsZero() && e.Total.IsZero() }
