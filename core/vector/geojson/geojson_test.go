@@ -20,7 +20,7 @@ func TestNumbersAreThoseOfTheLibrary(t *testing.T) {
 		want, err := strconv.ParseFloat(text, 64)
 		require.NoError(t, err)
 		s := scanner{text: []byte(text + "]")}
-		got, err := s.number()
+		got, err := s.number(0)
 		require.NoError(t, err)
 		assert.Equal(t, want, got, text)
 		assert.Equal(t, len(text), s.at)

@@ -14,7 +14,7 @@ import (
 // Short numbers are those that strconv reads, to the last bit, wherever in the text they stand.
 func TestShortNumbers(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	read := 0
+	read, usually := 0, 0
 	for range 200000 {
 		text := strconv.FormatUint(r.Uint64()>>r.IntN(64), 10)
 		if r.IntN(4) > 0 {
@@ -24,13 +24,19 @@ func TestShortNumbers(t *testing.T) {
 			text = "-" + text
 		}
 		whole := text + [...]string{"", ",", "]", ",1234567890", "]]]]]]]]", " ", "e5", "."}[r.IntN(8)]
-		s := scanner{text: []byte(whole), before: r.IntN(8), behind: 1 + r.IntN(7)} // as if another number had been read
+		s := scanner{text: []byte(whole)}
+		usual := digits{r.IntN(8), 1 + r.IntN(7)} // as if another number had been read
 		if dot := strings.IndexByte(strings.Trim(text, "-"), '.'); dot > 0 && dot < 8 && r.IntN(2) == 0 {
-			s.before = dot
+			usual.before = dot
+			if n := len(strings.Trim(text, "-")) - dot - 1; n < 8 && r.IntN(2) == 0 {
+				usual.behind = n
+			}
 		}
-		v, ok := s.short()
+		quick, end := usual.usual(s.text, 0)
+		v, ok := s.short(0)
 		if digits := len(strings.Trim(strings.Replace(text, ".", "", 1), "-")); digits > 15 || strings.HasSuffix(whole, "e5") || strings.HasSuffix(whole, ".") && !strings.Contains(text, ".") {
 			require.False(t, ok, whole)
+			require.Zero(t, end, whole)
 			continue
 		}
 		require.True(t, ok, whole)
@@ -38,12 +44,18 @@ func TestShortNumbers(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, v, whole)
 		require.Equal(t, len(text), s.at, whole)
+		if end > 0 {
+			require.Equal(t, want, quick, whole)
+			require.Equal(t, len(text), end, whole)
+			usually++
+		}
 		read++
 	}
 	assert.Greater(t, read, 50000)
+	assert.Greater(t, usually, 1000)
 	for _, text := range []string{"-", ".5", "5.", "-.5", "x", "-x1234567890", "5.,12345678", "1e5", "1.5E-3,000000"} {
 		s := scanner{text: []byte(text)}
-		_, ok := s.short()
+		_, ok := s.short(0)
 		assert.False(t, ok, text)
 	}
 }
