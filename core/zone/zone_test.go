@@ -298,9 +298,29 @@ func FuzzGeoJSON(f *testing.F) {
 		if err != nil {
 			return
 		}
-		c := Cutter{Width: 100, Down: true, Moments: true}
+		c, plain := Cutter{Width: 100, Down: true, Moments: true}, Cutter{Width: 100, Down: true}
 		for i := range p.Outlines {
-			c.Cut(&p.Outlines[i], i, 0, 80)
+			o := &p.Outlines[i]
+			c.Cut(o, i, 0, 80).Free()
+			w := raster.Window{Col: 7 * (i % 9), Row: 5 * (i % 11), Width: 31, Height: 25}
+			if pieces, ok := plain.Pieces(o, w, w.Width); ok {
+				spans := plain.Cut(o, i, 0, 80)
+				want := sharesOf(spans, w, w.Width)
+				for _, s := range pieces.Whole {
+					for k := range s.N {
+						want[s.At+k] -= Unit
+					}
+				}
+				for _, q := range pieces.Cut {
+					want[q.At] -= q.Share
+				}
+				for at, rest := range want {
+					if rest != 0 {
+						t.Fatalf("cell %d differs by %d in window %v of %v", at, rest, w, o.Rings)
+					}
+				}
+				spans.Free()
+			}
 		}
 	})
 }
