@@ -76,17 +76,23 @@ func judge(name, holds, short string, findings []Finding) Check {
 func (c *Composition) Check(b Bounds) []Check {
 	var balance, outline, inside, nodata, unlisted, ground []Finding
 	present := make([]float64, len(c.Legend.Classes))
+	place := map[string]int{}
+	for k, class := range c.Legend.Classes {
+		place[fmt.Sprint(class.Code)] = k
+	}
 	var trueSum, count float64
-	for _, z := range c.Zones {
+	for i := range c.Zones {
+		z := &c.Zones[i]
 		sum, parts := 0.0, [4]float64{}
-		for _, r := range z.Rows {
+		for k := range z.Rows {
+			r := &z.Rows[k]
 			sum += r.PctOfZone
 			parts[r.Kind] += r.Area
 			if r.Kind != cover.Outside && !z.Unit {
 				trueSum, count = trueSum+r.Area, count+r.NominalArea
 			}
 			if r.Kind == cover.Classified {
-				if k := slices.IndexFunc(c.Legend.Classes, func(cl cover.Class) bool { return fmt.Sprint(cl.Code) == r.Code }); k >= 0 {
+				if k, ok := place[r.Code]; ok {
 					present[k] += r.Area
 				}
 			}

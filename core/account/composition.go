@@ -1,8 +1,8 @@
 package account
 
 import (
-	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -79,63 +79,85 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	}
 	nominal, hasNominal := in.Placement.Grid.NominalCellArea()
 	c.HasNominal = hasNominal
+	n := len(c.Legend.Classes)
+	place, codes := map[int]int{}, make([]string, n)
+	for k, class := range c.Legend.Classes {
+		place[class.Code], codes[k] = k, fmt.Sprint(class.Code)
+	}
+	cell := largestCell(in.Placement.Grid)
+	parts := make([]tally.Extent, n+1) // of the classes, and of no data
+	var values []tally.Value           // of the last zone, which the next one mostly has too
+	var at []int                       // their places in parts, -1 for those that are unlisted
+	rows := make([]Row, 0, len(in.Tally.Zones)*(n+3))
+	c.Zones = make([]ZoneSum, 0, len(in.Tally.Zones))
 	var trueSum, countSum float64
 	for i, z := range in.Tally.Zones {
-		o := in.Placement.Outlines[i]
-		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2}
-		parts := map[cover.Meaning]tally.Extent{}
-		for _, class := range c.Legend.Classes {
-			parts[cover.Meaning{Kind: cover.Classified, Code: class.Code}] = tally.Extent{}
-		}
-		parts[cover.Meaning{Kind: cover.NoData}] = tally.Extent{}
-		var classified, all tally.Extent
-		unlisted := false
-		for k, v := range z.Values {
-			m := meanings[v[0]]
-			unlisted = unlisted || m.Kind == cover.Unlisted
-			e := parts[m]
-			e.Add(z.Extents[k])
-			parts[m] = e
-			all.Add(z.Extents[k])
-			if m.Kind == cover.Classified {
-				classified.Add(z.Extents[k])
+		if !sameList(z.Values, values) {
+			values, at = z.Values, at[:0]
+			for _, v := range values {
+				switch m := meanings[v[0]]; m.Kind {
+				case cover.Classified:
+					k, ok := place[m.Code]
+					if !ok { // never: the coder and the legend it shows have the same classes
+						return nil, fmt.Errorf("%s: the value %v becomes class %d, which is not in the legend", in.Raster, v[0], m.Code)
+					}
+					at = append(at, k)
+				case cover.NoData:
+					at = append(at, n)
+				default:
+					at = append(at, -1)
+				}
 			}
 		}
-		if !unlisted {
-			parts[cover.Meaning{Kind: cover.Unlisted}] = tally.Extent{}
+		clear(parts)
+		var classified, all tally.Extent
+		unlisted := map[float64]tally.Extent(nil)
+		for k, e := range z.Extents {
+			all.Add(e)
+			if at[k] < 0 {
+				if unlisted == nil {
+					unlisted = map[float64]tally.Extent{}
+				}
+				value := meanings[z.Values[k][0]].Value
+				u := unlisted[value]
+				u.Add(e)
+				unlisted[value] = u
+				continue
+			}
+			parts[at[k]].Add(e)
+			if at[k] < n {
+				classified.Add(e)
+			}
 		}
-		sum.Classified = classified.Area(in.Tally.Unit) / unit.M2
-		add := func(m cover.Meaning, e tally.Extent, area float64) {
-			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: m.Kind, Area: area, Cells: e.CellCount()}
+		o := &in.Placement.Outlines[i]
+		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2, Classified: classified.Area(in.Tally.Unit) / unit.M2}
+		from := len(rows)
+		add := func(kind cover.Kind, code, name string, e tally.Extent, area float64) *Row {
+			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: kind, Code: code, Name: name, Area: area, Cells: e.CellCount()}
 			r.NominalArea = r.Cells * nominal / unit.M2
 			r.PctOfZone = Percent(area, sum.Area)
-			switch m.Kind {
-			case cover.Classified:
-				class, _ := c.Legend.Find(m.Code)
-				r.Code, r.Name, r.Color = fmt.Sprint(m.Code), class.Name, class.Color
-				r.PctOfClassified = Percent(area, sum.Classified)
-			case cover.Unlisted:
-				if unlisted {
-					r.Code, r.Name = fmt.Sprint(m.Value), "not in the legend"
-				} else {
-					r.Name = "not in the legend"
-				}
-			case cover.NoData:
-				r.Name = "no data"
-			case cover.Outside:
-				r.Name = "outside the raster"
-			}
-			sum.Rows = append(sum.Rows, r)
+			rows = append(rows, r)
+			return &rows[len(rows)-1]
 		}
-		for _, m := range inOrder(parts, c.Legend) {
-			add(m, parts[m], parts[m].Area(in.Tally.Unit)/unit.M2)
+		area := func(e tally.Extent) float64 { return e.Area(in.Tally.Unit) / unit.M2 }
+		for k, e := range parts[:n] {
+			class := &c.Legend.Classes[k]
+			r := add(cover.Classified, codes[k], class.Name, e, area(e))
+			r.Color, r.PctOfClassified = class.Color, Percent(r.Area, sum.Classified)
 		}
-		add(cover.Meaning{Kind: cover.Outside}, tally.Extent{}, o.Outside/unit.M2)
+		add(cover.NoData, "", "no data", parts[n], area(parts[n]))
+		if unlisted == nil {
+			add(cover.Unlisted, "", "not in the legend", tally.Extent{}, 0)
+		}
+		for _, v := range slices.Sorted(maps.Keys(unlisted)) {
+			add(cover.Unlisted, fmt.Sprint(v), "not in the legend", unlisted[v], area(unlisted[v]))
+		}
+		add(cover.Outside, "", "outside the raster", tally.Extent{}, o.Outside/unit.M2)
+		sum.Rows = rows[from:len(rows):len(rows)]
 		measured := all.Area(in.Tally.Unit)
 		if o.Area > 0 {
 			sum.Residual = (o.Area - o.Outside - measured) / o.Area
 		}
-		cell := largestCell(in.Placement.Grid)
 		sum.Balances = math.Abs(sum.Residual)*o.Area <= math.Max(1e-9*o.Area, 1e-5*cell)
 		if in.Centres {
 			sum.Balances = math.Abs(sum.Residual) <= 0.01
@@ -146,6 +168,11 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	}
 	c.remark(in, trueSum, countSum)
 	return c, nil
+}
+
+// sameList reports whether two lists are one and the same.
+func sameList(a, b []tally.Value) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
 // Percent is a part in percent of a whole, 0 when there is none.
@@ -213,33 +240,25 @@ func listed(items []string, most int) string {
 	return strings.Join(items, ", ")
 }
 
-// inOrder sorts parts: classes as in the legend, then nodata, then unlisted values.
-func inOrder(parts map[cover.Meaning]tally.Extent, l *cover.Legend) []cover.Meaning {
-	rank := map[int]int{}
-	for i, c := range l.Classes {
-		rank[c.Code] = i
-	}
-	var out []cover.Meaning
-	for m := range parts {
-		out = append(out, m)
-	}
-	slices.SortFunc(out, func(a, b cover.Meaning) int {
-		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(rank[a.Code], rank[b.Code]), cmp.Compare(a.Value, b.Value))
-	})
-	return out
-}
-
 // decode says what each value of the n-th layer of a group counts as.
 func decode(c *cover.Coder, name string, zones []tally.Zone, n int) (map[float64]cover.Meaning, error) {
 	out := map[float64]cover.Meaning{}
 	missing := map[float64]float64{}
+	var last []tally.Value // of a zone whose values all have a line
 	for _, z := range zones {
+		if sameList(z.Values, last) {
+			continue
+		}
+		before := len(missing)
 		for i, v := range z.Values {
 			m, ok := c.Code(v[n])
 			if !ok {
 				missing[v[n]] += z.Extents[i].CellCount()
 			}
 			out[v[n]] = m
+		}
+		if before == 0 && len(missing) == 0 {
+			last = z.Values
 		}
 	}
 	if len(missing) == 0 {

@@ -120,7 +120,7 @@ func (s *statement) moves(ctx context.Context, c *cli.Command) (*account.Moves, 
 		return nil, err
 	}
 	list := m.Statements(nil)
-	s.out.checks = s.checks.all(account.CheckStatements(list, m.Classes, s.checks.bounds), account.StatementExtents(list, m.Classes), s.unit)
+	s.out.checks = s.checks.all(account.CheckStatements(list, m.Classes, s.checks.bounds), func() []account.Mapped { return account.StatementExtents(list, m.Classes) }, s.unit)
 	return m, nil
 }
 
@@ -139,7 +139,7 @@ func (s *statement) extents(ctx context.Context, c *cli.Command) (*account.Exten
 	if e.Classes, err = account.Arrange(e.Classes, s.legend); err != nil {
 		return nil, err
 	}
-	s.out.checks = s.checks.all(e.Check(s.checks.bounds), e.Mapped(), s.unit)
+	s.out.checks = s.checks.all(e.Check(s.checks.bounds), e.Mapped, s.unit)
 	return e, nil
 }
 

@@ -65,7 +65,7 @@ func checkPost(ctx context.Context, c *cli.Command) error {
 }
 
 // postTo enters what a command has made in the book of --post.
-func postTo(ctx context.Context, c *cli.Command, list []*book.Posting, r *reporter) error {
+func postTo(ctx context.Context, c *cli.Command, made func() []*book.Posting, r *reporter) error {
 	where := c.String("post")
 	if where == "" {
 		return nil
@@ -77,6 +77,7 @@ func postTo(ctx context.Context, c *cli.Command, list []*book.Posting, r *report
 			legend += ", groups"
 		}
 	}
+	list := made()
 	for _, p := range list {
 		p.Legend.Name = legend
 		p.ZoneSet.Name = zoneSetName(c)

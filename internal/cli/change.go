@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 
@@ -90,10 +91,10 @@ func change(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	out.checks = checks.all(ch.Check(checks.bounds), ch.Extents(), ch.Unit)
-	made := book.FromChanges(ch)
+	out.checks = checks.all(ch.Check(checks.bounds), ch.Extents, ch.Unit)
+	made := sync.OnceValue(func() []*book.Posting { return book.FromChanges(ch) })
 	if name := changeTables[which].name; name == "summary" || name == "matrix" && c.String("only") == "" {
-		out.sheets = func() []*table.Sheet { return accountSheets(made, ch.Unit) }
+		out.sheets = func() []*table.Sheet { return accountSheets(made(), ch.Unit) }
 	}
 	if err := postTo(ctx, c, made, r); err != nil { // before anything is written: it may be refused
 		return err

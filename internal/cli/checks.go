@@ -89,9 +89,9 @@ func readChecking(c *cli.Command) (*checking, error) {
 func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, name) }
 
 // all are the checks that were made and those of control totals, without those that are to be left out.
-func (k *checking) all(checks []account.Check, extents []account.Mapped, unit account.Unit) []account.Check {
+func (k *checking) all(checks []account.Check, extents func() []account.Mapped, unit account.Unit) []account.Check {
 	if len(k.controls) > 0 {
-		checks = append(checks, account.CheckControls(k.controls, extents, unit, k.bounds))
+		checks = append(checks, account.CheckControls(k.controls, extents(), unit, k.bounds))
 	}
 	return slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 
@@ -100,9 +101,9 @@ func measure(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	out.checks = checks.all(append(comp.Check(checks.bounds), edges...), comp.Extents(), comp.Unit)
-	made := []*book.Posting{book.FromComposition(comp)}
-	out.sheets = func() []*table.Sheet { return accountSheets(made, comp.Unit) }
+	out.checks = checks.all(append(comp.Check(checks.bounds), edges...), comp.Extents, comp.Unit)
+	made := sync.OnceValue(func() []*book.Posting { return []*book.Posting{book.FromComposition(comp)} })
+	out.sheets = func() []*table.Sheet { return accountSheets(made(), comp.Unit) }
 	if err := postTo(ctx, c, made, r); err != nil { // before anything is written: it may be refused
 		return err
 	}
@@ -271,24 +272,33 @@ func longTable(c *account.Composition) *table.Table {
 		t.Columns = slices.Concat(longColumns, unitColumns)
 	}
 	for _, z := range c.Zones {
-		for _, r := range z.Rows {
-			classified, nominal := any(nil), any(nil)
-			if r.Kind == cover.Classified {
-				classified = r.PctOfClassified
+		t.Count += len(z.Rows)
+	}
+	t.Each = func(yield func([]any) bool) {
+		row := make([]any, 0, len(t.Columns))
+		for _, z := range c.Zones {
+			id, name := any(z.ID), any(z.Name)
+			for i := range z.Rows {
+				r := &z.Rows[i]
+				classified, nominal := any(nil), any(nil)
+				if r.Kind == cover.Classified {
+					classified = r.PctOfClassified
+				}
+				if c.HasNominal && r.Kind != cover.Outside {
+					nominal = r.NominalArea
+				}
+				cells := any(r.Cells)
+				if r.Kind == cover.Outside {
+					cells = nil
+				}
+				row = append(row[:0], r.Epoch, id, name, r.Kind.String(), r.Code, r.Name, r.Area, c.Unit.Name, r.PctOfZone, classified, cells, nominal)
+				if c.HasUnits {
+					row = append(row, z.WithinID, z.WithinName)
+				}
+				if !yield(row) {
+					return
+				}
 			}
-			if c.HasNominal && r.Kind != cover.Outside {
-				nominal = r.NominalArea
-			}
-			cells := any(r.Cells)
-			if r.Kind == cover.Outside {
-				cells = nil
-			}
-			row := []any{r.Epoch, r.ZoneID, r.ZoneName, r.Kind.String(), r.Code, r.Name, r.Area, c.Unit.Name,
-				r.PctOfZone, classified, cells, nominal}
-			if c.HasUnits {
-				row = append(row, z.WithinID, z.WithinName)
-			}
-			t.Rows = append(t.Rows, row)
 		}
 	}
 	return t

@@ -137,10 +137,11 @@ type ColumnDescription struct {
 
 // Describe describes the table as it stands in a CSV.
 func (t *Table) Describe(url string) Description {
-	d := Description{URL: url, Title: t.Title, Extent: fmt.Sprintf("%d rows", len(t.Rows))}
+	d := Description{URL: url, Title: t.Title, Extent: fmt.Sprintf("%d rows", t.count())}
+	kinds := t.kinds()
 	for i, name := range t.Columns {
 		c := ColumnDescription{Titles: name, About: describe(name).about, Datatype: "string"}
-		switch t.kind(i) {
+		switch kinds[i] {
 		case vector.Integer:
 			c.Datatype = "integer"
 		case vector.Real:

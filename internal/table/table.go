@@ -6,7 +6,7 @@ package table
 import (
 	"fmt"
 	"io"
-	"maps"
+	"iter"
 	"math"
 	"path/filepath"
 	"slices"
@@ -25,7 +25,27 @@ type Table struct {
 	Title   string // for people
 	Columns []string
 	Rows    [][]any
-	Digits  int // decimals of numbers, -1 for full precision
+	// Each, when not nil, makes Count rows instead of Rows as they are asked for, each of which serves until the next one: there may be
+	// a million.
+	Each   iter.Seq[[]any]
+	Count  int
+	Digits int // decimals of numbers, -1 for full precision
+}
+
+// all are the rows. One serves until the next.
+func (t *Table) all() iter.Seq[[]any] {
+	if t.Each != nil {
+		return t.Each
+	}
+	return slices.Values(t.Rows)
+}
+
+// count is how many rows there are.
+func (t *Table) count() int {
+	if t.Each != nil {
+		return t.Count
+	}
+	return len(t.Rows)
 }
 
 // formats are what a table can be written as.
@@ -98,10 +118,11 @@ func (t *Table) Layer() *vector.Layer {
 	if l.Name == "" {
 		l.Name = "rows"
 	}
+	kinds := t.kinds()
 	for i, name := range t.Columns {
-		l.Fields = append(l.Fields, vector.Field{Name: name, Kind: t.kind(i)})
+		l.Fields = append(l.Fields, vector.Field{Name: name, Kind: kinds[i]})
 	}
-	for _, row := range t.Rows {
+	for row := range t.all() {
 		f := vector.Feature{Values: make([]any, len(row))}
 		for i, v := range row {
 			switch kind := l.Fields[i].Kind; {
@@ -119,33 +140,39 @@ func (t *Table) Layer() *vector.Layer {
 	return l
 }
 
-// kind is what the cells of a column are. One without any is what its name says.
-func (t *Table) kind(column int) vector.Kind {
-	kinds := map[vector.Kind]bool{}
-	for _, row := range t.Rows {
-		switch v := row[column]; v.(type) {
-		case int:
-			kinds[vector.Integer] = true
-		case float64:
-			if !isNull(v) {
-				kinds[vector.Real] = true
+// kinds are what the cells of each column are. One without any is what its name says.
+func (t *Table) kinds() []vector.Kind {
+	const whole, real, text = 1, 2, 4
+	found := make([]int, len(t.Columns))
+	for row := range t.all() {
+		for i, v := range row {
+			switch v := v.(type) {
+			case int:
+				found[i] |= whole
+			case float64:
+				if !math.IsNaN(v) {
+					found[i] |= real
+				}
+			case nil:
+			default:
+				found[i] |= text
 			}
-		case nil:
-		default:
-			kinds[vector.Text] = true
 		}
 	}
-	switch found := slices.Collect(maps.Keys(kinds)); {
-	case len(found) == 1:
-		return found[0]
-	case kinds[vector.Text]:
-		return vector.Text
-	case len(found) == 2:
-		return vector.Real
-	case describe(t.Columns[column]).number:
-		return vector.Real
+	out := make([]vector.Kind, len(found))
+	for i, f := range found {
+		switch {
+		case f&text != 0:
+			out[i] = vector.Text
+		case f == whole:
+			out[i] = vector.Integer
+		case f != 0 || describe(t.Columns[i]).number:
+			out[i] = vector.Real
+		default:
+			out[i] = vector.Text
+		}
 	}
-	return vector.Text
+	return out
 }
 
 func isNull(v any) bool {

@@ -20,7 +20,7 @@ func (t *Table) csv(w io.Writer) error {
 	if err := out.Write(record); err != nil {
 		return err
 	}
-	for _, row := range t.Rows {
+	for row := range t.all() {
 		for i, v := range row {
 			if s, ok := v.(string); ok {
 				record[i] = cover.Guard(s)
@@ -69,10 +69,12 @@ func (t *Table) object(b *strings.Builder, row []any) error {
 func (t *Table) json(w io.Writer) error {
 	var b strings.Builder
 	b.WriteString("[")
-	for i, row := range t.Rows {
-		if i > 0 {
+	first := true
+	for row := range t.all() {
+		if !first {
 			b.WriteString(",")
 		}
+		first = false
 		b.WriteString("\n  ")
 		if err := t.object(&b, row); err != nil {
 			return err
@@ -85,7 +87,7 @@ func (t *Table) json(w io.Writer) error {
 
 func (t *Table) jsonLines(w io.Writer) error {
 	var b strings.Builder
-	for _, row := range t.Rows {
+	for row := range t.all() {
 		b.Reset()
 		if err := t.object(&b, row); err != nil {
 			return err
@@ -109,8 +111,8 @@ func (t *Table) shown(v any) string {
 // numeric says which columns hold numbers.
 func (t *Table) numeric() []bool {
 	out := make([]bool, len(t.Columns))
-	for i := range out {
-		out[i] = t.kind(i) > 0 && describe(t.Columns[i]).number
+	for i, kind := range t.kinds() {
+		out[i] = kind > 0 && describe(t.Columns[i]).number
 	}
 	return out
 }
@@ -133,7 +135,7 @@ func (t *Table) markdown(w io.Writer) error {
 	}
 	line(head)
 	line(rule)
-	for _, row := range t.Rows {
+	for row := range t.all() {
 		var cells []string
 		for _, v := range row {
 			cells = append(cells, clean.Replace(t.shown(v)))
@@ -198,14 +200,14 @@ func (t *Table) html(w io.Writer) error {
 		Head  []head
 		Rows  [][]cell
 		Count int
-	}{Title: t.Title, Count: len(t.Rows)}
+	}{Title: t.Title, Count: t.count()}
 	if data.Title == "" {
 		data.Title = "Table"
 	}
 	for i, name := range t.Columns {
 		data.Head = append(data.Head, head{name, describe(name).about, numeric[i]})
 	}
-	for _, row := range t.Rows {
+	for row := range t.all() {
 		var cells []cell
 		for i, v := range row {
 			text := t.shown(v)

@@ -349,7 +349,7 @@ func (t *Table) Sheet() *Sheet {
 	} else if t.Digits > 0 {
 		format = "#,##0." + strings.Repeat("0", t.Digits)
 	}
-	for _, row := range t.Rows {
+	for row := range t.all() {
 		var line []Cell
 		for _, v := range row {
 			c := Cell{Value: v}
