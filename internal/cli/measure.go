@@ -276,6 +276,7 @@ func longTable(c *account.Composition) *table.Table {
 	}
 	t.Each = func(yield func([]any) bool) {
 		row := make([]any, 0, len(t.Columns))
+		epoch, unit := any(c.Epoch), any(c.Unit.Name)
 		for _, z := range c.Zones {
 			id, name := any(z.ID), any(z.Name)
 			for i := range z.Rows {
@@ -291,7 +292,7 @@ func longTable(c *account.Composition) *table.Table {
 				if r.Kind == cover.Outside {
 					cells = nil
 				}
-				row = append(row[:0], r.Epoch, id, name, r.Kind.String(), r.Code, r.Name, r.Area, c.Unit.Name, r.PctOfZone, classified, cells, nominal)
+				row = append(row[:0], epoch, id, name, r.Kind.String(), r.Code, r.Name, r.Area, unit, r.PctOfZone, classified, cells, nominal)
 				if c.HasUnits {
 					row = append(row, z.WithinID, z.WithinName)
 				}
