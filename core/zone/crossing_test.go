@@ -1,6 +1,7 @@
 package zone
 
 import (
+	"math"
 	"math/rand/v2"
 	"testing"
 
@@ -52,4 +53,27 @@ func TestChainsFindEveryCrossing(t *testing.T) {
 		all += len(got)
 	}
 	assert.Greater(t, all, 20000)
+}
+
+// The finder against comparing every edge with every other.
+func TestCrossingsAgainstAllPairs(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 1))
+	var f crossingFinder
+	for n := 3; n < 2000; n += 7 + n/5 {
+		r := make(Ring, n)
+		for i := range r {
+			s, c := math.Sincos(2 * math.Pi * float64(i) / float64(n))
+			reach := 1 + 0.02*float64(min(n, 200))*(rng.Float64()-0.5)*0.3
+			r[i] = Point{c * reach, s*reach + 0.05*rng.Float64()}
+		}
+		want := 0
+		for i := range r {
+			for j := range i {
+				if _, ok := cross(r[i], r[(i+1)%n], r[j], r[(j+1)%n]); ok {
+					want++
+				}
+			}
+		}
+		assert.Len(t, f.find(Polygon{r}), want, "%d points", n)
+	}
 }

@@ -2,10 +2,7 @@ package zone
 
 import (
 	"math"
-	"math/bits"
 	"sync"
-
-	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Unit is one whole cell in the fixed-point numbers of shares and moments.
@@ -118,100 +115,6 @@ type sums struct{ share, cover int64 }
 
 type momentSums struct {
 	cell, cover Moment // cover.X stays 0
-}
-
-// slant is an edge of an outline, from p down to q.
-type slant struct {
-	p, q        Point
-	slope, rise float64 // columns for each row, and rows for each column, either way
-	sign        int64
-	row, last   int32 // the next row to cut it in, and the last that it meets
-	next        int32 // another edge that begins in the same stripe, -1 for none
-	x           float64
-	t           int64 // where it enters the next row
-}
-
-// at is the x of the edge at height y.
-func (e *slant) at(y float64) float64 {
-	if y <= e.p[1] {
-		return e.p[0]
-	}
-	if y >= e.q[1] {
-		return e.q[0]
-	}
-	return between(e.p, e.q, e.slope, y)
-}
-
-// between is the x at a height between p and q of an edge from p to q.
-func between(p, q Point, slope, y float64) float64 {
-	x := p[0] + float64((y-p[1])*slope)
-	if slope < 0 {
-		if x < q[0] {
-			return q[0]
-		}
-		if x > p[0] {
-			return p[0]
-		}
-		return x
-	}
-	if x > q[0] {
-		return q[0]
-	}
-	if x < p[0] {
-		return p[0]
-	}
-	return x
-}
-
-// slopes are how many columns an edge passes for each row, and how many rows for each column, either way.
-func slopes(p, q Point) (slope, rise float64) {
-	w, h := q[0]-p[0], q[1]-p[1]
-	return w / h, math.Abs(h / w)
-}
-
-// newSlant is the edge from p down to q.
-func newSlant(p, q Point, sign int64) slant {
-	e := slant{p: p, q: q, sign: sign}
-	e.slope, e.rise = slopes(p, q)
-	return e
-}
-
-// units is a column in Units. Beyond those that a grid may have it matters only on which side it lies.
-func units(x float64) int64 {
-	if x < -maxColumns {
-		return -maxColumns * Unit
-	}
-	if x > maxColumns {
-		return maxColumns * Unit
-	}
-	return int64(x * Unit)
-}
-
-// column is the column that x lies in, and how far behind its left border. A border belongs to the column on its left, so
-// that an outline along borders of cells cuts none on either side.
-func column(x int64) (col, from int64) {
-	col = columnOf(x)
-	return col, x - col<<unitBits
-}
-
-func columnOf(x int64) int64 { return (x - 1) >> unitBits }
-
-// maxColumns is the width of the widest grid whose columns can be told in Units.
-const maxColumns = 1 << 22
-
-// height is where an edge passes a border of columns in a row, which it enters at (xa, ta) and leaves at tb.
-func height(border, xa, ta, tb int64, rise float64) int64 {
-	across := border<<unitBits - xa
-	if across < 0 {
-		across = -across
-	}
-	return min(ta+int64(float64(across)*rise), tb)
-}
-
-// share is the area to the right of a piece of an edge within one cell; dy is its height, and it runs from f0 to f1.
-func share(dy, f0, f1 int64) int64 {
-	hi, lo := bits.Mul64(uint64(dy), uint64(2*Unit-f0-f1))
-	return int64(hi<<(63-unitBits) | lo>>(unitBits+1))
 }
 
 // Cut gives the cells of an outline in rows from to to-1.
@@ -397,113 +300,11 @@ func (c *Cutter) collect(o *Outline, from, to, height int) {
 	}
 }
 
-// fixed rounds a height within a row to 1/Unit.
-func fixed(t float64) int64 { return raster.Round(t * Unit) }
-
-// row cuts the stretch of an edge in the row at hand, from (xa, ya) down to (xb, yb), at columns.
-func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
-	if ya == yb {
-		return
-	}
-	w := float64(c.Width)
-	if xa >= w && xb >= w {
-		return // all cells lie to the left
-	}
-	if xa <= 0 && xb <= 0 {
-		c.add(0, 0, 0, ya, yb, sign)
-		return
-	}
-	lo, hi := math.Floor(math.Min(xa, xb)), math.Floor(math.Max(xa, xb))
-	if lo == hi {
-		if lo < w {
-			c.add(int32(lo), xa-lo, xb-lo, ya, yb, sign)
-		}
-		return
-	}
-	// Heights where the stretch crosses columns, from the left end on.
-	left, right, yl, yr := xa, xb, ya, yb
-	if xa > xb {
-		left, right, yl, yr = xb, xa, yb, ya
-	}
-	slope := float64(yr-yl) / (right - left)
-	x, y := left, yl
-	col := lo
-	if left < 0 { // the part beyond the left border counts as running along it
-		col = 0
-		next := yl + raster.Round(-left*slope)
-		c.between(0, 0, 0, y, next, sign, xa <= xb)
-		x, y = 0, next
-	}
-	for ; col < w && x < right; col++ {
-		next := col + 1
-		yn := yr
-		if next < right {
-			yn = yl + raster.Round((next-left)*slope)
-		} else {
-			next = right
-		}
-		c.between(int32(col), x-col, next-col, y, yn, sign, xa <= xb)
-		x, y = next, yn
-	}
-}
-
-// between adds a piece that was found from left to right; downward says whether the edge runs so.
-func (c *Cutter) between(col int32, f0, f1 float64, y0, y1, sign int64, downward bool) {
-	if y0 == y1 {
-		return
-	}
-	if downward {
-		c.add(col, f0, f1, y0, y1, sign)
-	} else {
-		c.add(col, f1, f0, y1, y0, sign)
-	}
-}
-
-// add adds the piece of an edge within one cell, from (f0, y0) down to (f1, y1).
-func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
-	dy := y1 - y0
-	mean := (f0 + f1) / 2
-	i := c.mark(col)
-	c.sums[i].cover += sign * dy
-	c.sums[i].share += sign * raster.Round(float64(dy)*(1-mean))
-	if !c.Moments {
-		return
-	}
-	// The integrands are quadratic; the means of products of two linear functions are those of
-	// their middles plus a twelfth of the product of their rises.
-	m := &c.moments[i]
-	t0, t1 := float64(y0)/Unit, float64(y1)/Unit
-	d, y, u := f1-f0, (t0+t1)/2-0.5, mean-0.5
-	h := float64(dy)
-	rise := h / Unit
-	m.cell.X += sign * raster.Round(h*(0.125-(float64(u*u)+float64(d*d)/12)/2))
-	m.cell.Y += sign * raster.Round(h*(float64((1-mean)*y)-float64(d*rise)/12))
-	m.cover.Y += sign * (moment1(t1) - moment1(t0))
-	if c.Coarse {
-		// 2-point Gauss-Legendre quadrature, exact for this cubic.
-		var yy float64
-		for _, k := range [2]float64{-0.28867513459481288225, 0.28867513459481288225} {
-			yk := y + float64(k*rise)
-			yy += float64((1 - mean - float64(k*d)) * (float64(yk*yk) - 1./12))
-		}
-		m.cell.YY += sign * raster.Round(h*yy/2)
-		m.cover.YY += sign * (moment2(t1) - moment2(t0))
-	}
-}
-
 // mark notes that a column of the row at hand holds something, and gives its index in sums.
 func (c *Cutter) mark(col int32) int {
 	i := uint(col - c.col0)
 	c.marks[c.word+int(i>>6)] |= 1 << (i & 63)
 	return c.base + int(col)
-}
-
-// moment1 and moment2 are the integrals of y and of y²-1/12 over the upper part of a cell, y from
-// its middle; both vanish over the whole cell.
-func moment1(t float64) int64 { return raster.Round((float64(t*t) - t) / 2 * Unit) }
-func moment2(t float64) int64 {
-	v := t - 0.5
-	return raster.Round((float64(v*v*v)/3 - v/12) * Unit)
 }
 
 // centre marks where an edge passes the centre line of the row that begins at y: the first cell

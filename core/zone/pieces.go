@@ -156,7 +156,7 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 		if row < b.row {
 			tb = Unit
 			if y := float64(row) + 1; y < q[1] {
-				xb = int64(between(p, q, slope, y) * Unit)
+				xb = int64(xAt(p, q, slope, y) * Unit)
 			}
 			cb = columnOf(xb)
 			t.pass(row, int(cb+1-t.left), sign)

@@ -3,7 +3,6 @@ package zone
 import (
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -173,29 +172,6 @@ func TestRepairs(t *testing.T) {
 	s, err = parse(t, collection(polygon(`"id":1`, `[[[12,58],[13,58],[13,59],[12,59]],[[12.2,58.2],[12.4,58.2],[12.4,58.4],[12.2,58.4]]]`)), Selection{})
 	require.NoError(t, err)
 	assert.InDelta(t, -0.04, earth.PlanarArea(s.Zones[0].Polygons[0][1]), 1e-12)
-}
-
-// The finder against comparing every edge with every other.
-func TestCrossingsAgainstAllPairs(t *testing.T) {
-	rng := rand.New(rand.NewPCG(1, 1))
-	var f crossingFinder
-	for n := 3; n < 2000; n += 7 + n/5 {
-		r := make(Ring, n)
-		for i := range r {
-			s, c := math.Sincos(2 * math.Pi * float64(i) / float64(n))
-			reach := 1 + 0.02*float64(min(n, 200))*(rng.Float64()-0.5)*0.3
-			r[i] = Point{c * reach, s*reach + 0.05*rng.Float64()}
-		}
-		want := 0
-		for i := range r {
-			for j := range i {
-				if _, ok := cross(r[i], r[(i+1)%n], r[j], r[(j+1)%n]); ok {
-					want++
-				}
-			}
-		}
-		assert.Len(t, f.find(Polygon{r}), want, "%d points", n)
-	}
 }
 
 func utmGrid(t *testing.T) raster.Grid {

@@ -1,0 +1,261 @@
+package tally
+
+import (
+	"math/bits"
+	"slices"
+
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// worker adds up tiles.
+type worker struct {
+	pass   *pass
+	layers []*layer
+	groups []group
+}
+
+// group is what a worker knows of a group of layers.
+type group struct {
+	kernel *kernel
+	zones  []*totals // by zone; nil while it has none
+	room   room
+}
+
+func newWorker(p *pass) *worker {
+	w := &worker{pass: p}
+	for _, s := range p.req.Layers {
+		w.layers = append(w.layers, newLayer(s, max(maxValues, p.req.Values)))
+	}
+	for _, members := range p.req.groups() {
+		var layers []*layer
+		for _, n := range members {
+			layers = append(layers, w.layers[n])
+		}
+		w.groups = append(w.groups, group{kernel: newKernel(layers, p.areas), zones: make([]*totals, len(p.req.Zones.Zones))})
+	}
+	w.groups[0].kernel.sharing.units = p.req.Units
+	return w
+}
+
+// totals are the extents of one zone, by slot of the worker's kernel.
+type totals struct {
+	slots   []int32
+	extents []Extent
+	at      map[int32]int32 // place of a slot, when there are many
+}
+
+// fewSlots are looked through one after another; a legend has no more.
+const fewSlots = 48
+
+// index makes the places of slots, when there are many.
+func (t *totals) index() {
+	if len(t.slots) < fewSlots {
+		return
+	}
+	t.at = make(map[int32]int32, 2*len(t.slots))
+	for i, s := range t.slots {
+		t.at[s] = int32(i)
+	}
+}
+
+// find is the place of a slot, which is made when there is none.
+func (t *totals) find(s int32) int {
+	if t.at == nil {
+		if i := slices.Index(t.slots, s); i >= 0 {
+			return i
+		}
+		t.index()
+	} else if i, ok := t.at[s]; ok {
+		return int(i)
+	}
+	i := len(t.slots)
+	t.slots, t.extents = append(t.slots, s), append(t.extents, Extent{})
+	if t.at != nil {
+		t.at[s] = int32(i)
+	}
+	return i
+}
+
+// tile reads one window and adds it up for each zone that touches it.
+func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
+	win := b.window(col)
+	loaded := false
+	sharing := &w.groups[0].kernel.sharing
+	load := func() error {
+		if loaded {
+			return nil
+		}
+		loaded = true
+		w.pass.read.Add(1)
+		err := w.load(win)
+		sharing.begin(win, w.layers[0].cells.Stride, b, col, w.pass.pieces)
+		return err
+	}
+	for _, t := range b.spans[col] {
+		if err := w.spans(win, b, t, load); err != nil {
+			return err
+		}
+	}
+	for _, z := range b.alone[col] {
+		if w.pass.pieces {
+			if done, err := w.piecesOf(c, win, b, z, load); done || err != nil {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+		}
+		t, ok := b.touch(c, col, z)
+		if ok {
+			if err := w.spans(win, b, t, load); err != nil {
+				return err
+			}
+		}
+		t.spans.Free()
+	}
+	sharing.finish(c)
+	return nil
+}
+
+// spans adds up a zone that is told as spans.
+func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) error {
+	if err := load(); err != nil {
+		return err
+	}
+	for i := range w.groups {
+		g := &w.groups[i]
+		if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
+			return err
+		}
+		g.take(t.spans.Zone)
+	}
+	return nil
+}
+
+// piecesOf adds up a zone that can be told as pieces; done is false where it cannot.
+func (w *worker) piecesOf(c *zone.Cutter, win raster.Window, b *band, z int, load func() error) (done bool, err error) {
+	k := w.groups[0].kernel
+	o := &w.pass.req.Placement.Outlines[z]
+	p, ok := c.Pieces(o, win, k.stride)
+	if !ok || p.Empty() {
+		return ok, nil
+	}
+	if err := load(); err != nil {
+		return false, err
+	}
+	if stride := w.layers[0].cells.Stride; k.stride != stride { // known once a window is read
+		k.stride = stride
+		p, _ = c.Pieces(o, win, stride)
+	}
+	if err := k.pieces(p); err != nil {
+		return false, err
+	}
+	w.groups[0].takeBytes(z, b.segments[0].A)
+	return true, nil
+}
+
+// load reads a window of all layers.
+func (w *worker) load(win raster.Window) error {
+	for _, l := range w.layers {
+		if err := l.reader.Read(win, &l.cells); err != nil {
+			return err
+		}
+	}
+	for i := range w.groups {
+		w.groups[i].kernel.begin(win)
+	}
+	return nil
+}
+
+// take moves the kernel's extents to the totals of a zone.
+func (g *group) take(z int) {
+	k := g.kernel
+	t := g.zones[z]
+	if t == nil {
+		n := 0
+		for _, m := range k.present {
+			n += bits.OnesCount64(m)
+		}
+		t = g.room.totals(n)
+		g.zones[z] = t
+		for i, m := range k.present {
+			k.present[i] = 0
+			for ; m != 0; m &= m - 1 {
+				s := i<<6 + bits.TrailingZeros64(m)
+				t.slots, t.extents = append(t.slots, int32(s)), append(t.extents, k.extents[s])
+				k.extents[s] = Extent{}
+			}
+		}
+		t.index()
+		return
+	}
+	for i, m := range k.present {
+		k.present[i] = 0
+		for ; m != 0; m &= m - 1 {
+			s := int32(i<<6 + bits.TrailingZeros64(m))
+			t.extents[t.find(s)].Add(k.extents[s])
+			k.extents[s] = Extent{}
+		}
+	}
+}
+
+// takeBytes moves what the kernel has added up of a zone's pieces to the totals of the zone; a is the area of a cell.
+func (g *group) takeBytes(z int, a int64) {
+	k := g.kernel
+	acc, shares := (*[256]uint64)(k.acc), (*[256]int64)(k.shares)
+	k.seen = 0
+	var slots [256]uint8
+	var sums [256]int64
+	n := 0
+	for from := 0; from < 256; from += 4 {
+		whole, cut := (*[4]uint64)(acc[from:]), (*[4]int64)(shares[from:])
+		if whole[0]|whole[1]|whole[2]|whole[3]|uint64(cut[0]|cut[1]|cut[2]|cut[3]) == 0 {
+			continue
+		}
+		for i := range 4 {
+			if sum := int64(whole[i])<<shareBits + cut[i]; sum != 0 {
+				slots[n], sums[n] = uint8(from+i), sum
+				n++
+			}
+			whole[i], cut[i] = 0, 0
+		}
+	}
+	t := g.zones[z]
+	if t == nil {
+		t = g.room.totals(n)
+		g.zones[z] = t
+		t.slots, t.extents = t.slots[:n], t.extents[:n]
+		for i, s := range slots[:n] {
+			t.slots[i], t.extents[i] = int32(s), Extent{}
+			t.extents[i].alike(sums[i], a)
+		}
+		t.index()
+		return
+	}
+	for i, s := range slots[:n] {
+		t.extents[t.find(int32(s))].alike(sums[i], a)
+	}
+}
+
+// room is where the totals of zones are put: many at a time, because there may be a hundred thousand zones.
+type room struct {
+	all     []totals
+	slots   []int32
+	extents []Extent
+}
+
+// totals are new ones, with room for n slots.
+func (r *room) totals(n int) *totals {
+	const many = 1 << 10
+	if len(r.all) == 0 {
+		r.all = make([]totals, many)
+	}
+	if len(r.slots) < n {
+		r.slots, r.extents = make([]int32, max(n, 8*many)), make([]Extent, max(n, 8*many))
+	}
+	t := &r.all[0]
+	t.slots, t.extents = r.slots[:0:n], r.extents[:0:n]
+	r.all, r.slots, r.extents = r.all[1:], r.slots[n:], r.extents[n:]
+	return t
+}
