@@ -37,6 +37,13 @@ func usage(format string, args ...any) error { return usageError{fmt.Errorf(form
 // errStrict says that the work is done but a check fell short.
 var errStrict = errors.New("a check fell short")
 
+// collect sets how far garbage may grow, unless the user has done so.
+func collect(percent int) {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(percent)
+	}
+}
+
 // Main runs the program and returns its exit code.
 func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	defer func() {
@@ -45,9 +52,7 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 			code = exitFailed
 		}
 	}()
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(gcPercent)
-	}
+	collect(gcPercent)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once

@@ -100,6 +100,7 @@ func checkNew(path string, force bool) error {
 
 // write hands a table over.
 func (o *output) write(t *table.Table) error {
+	collect(100) // a table may have a million rows, and most of what is made for them is garbage at once
 	t.Digits = o.digits
 	if o.path == "" {
 		return t.Write(o.stdout, o.format)

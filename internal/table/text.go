@@ -1,6 +1,7 @@
 package table
 
 import (
+	"bufio"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -37,28 +38,24 @@ func (t *Table) csv(w io.Writer) error {
 }
 
 // object writes a row as a JSON object.
-func (t *Table) object(b *strings.Builder, row []any) error {
+func object(b *strings.Builder, names [][]byte, row []any, digits int) (err error) {
 	b.WriteString("{")
 	for k, v := range row {
 		if k > 0 {
 			b.WriteString(", ")
 		}
-		name, err := json.Marshal(t.Columns[k])
-		if err != nil {
-			return err
-		}
 		value := []byte("null")
 		switch v := v.(type) {
 		case float64:
 			if !isNull(v) {
-				value = []byte(Number(v, t.Digits))
+				value = []byte(Number(v, digits))
 			}
 		default:
 			if value, err = json.Marshal(v); err != nil {
 				return err
 			}
 		}
-		b.Write(name)
+		b.Write(names[k])
 		b.WriteString(": ")
 		b.Write(value)
 	}
@@ -66,38 +63,57 @@ func (t *Table) object(b *strings.Builder, row []any) error {
 	return nil
 }
 
-func (t *Table) json(w io.Writer) error {
-	var b strings.Builder
-	b.WriteString("[")
-	first := true
-	for row := range t.all() {
-		if !first {
-			b.WriteString(",")
+// names are the names of the columns as JSON.
+func (t *Table) names() ([][]byte, error) {
+	out := make([][]byte, len(t.Columns))
+	for i, name := range t.Columns {
+		text, err := json.Marshal(name)
+		if err != nil {
+			return nil, err
 		}
-		first = false
-		b.WriteString("\n  ")
-		if err := t.object(&b, row); err != nil {
+		out[i] = text
+	}
+	return out, nil
+}
+
+func (t *Table) json(w io.Writer) error {
+	out := bufio.NewWriter(w)
+	out.WriteString("[")
+	names, err := t.names()
+	if err != nil {
+		return err
+	}
+	var b strings.Builder
+	separator := "\n  "
+	for row := range t.all() {
+		b.Reset()
+		if err := object(&b, names, row, t.Digits); err != nil {
 			return err
 		}
+		out.WriteString(separator)
+		out.WriteString(b.String())
+		separator = ",\n  "
 	}
-	b.WriteString("\n]\n")
-	_, err := io.WriteString(w, b.String())
-	return err
+	out.WriteString("\n]\n")
+	return out.Flush()
 }
 
 func (t *Table) jsonLines(w io.Writer) error {
+	names, err := t.names()
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriter(w)
 	var b strings.Builder
 	for row := range t.all() {
 		b.Reset()
-		if err := t.object(&b, row); err != nil {
+		if err := object(&b, names, row, t.Digits); err != nil {
 			return err
 		}
 		b.WriteString("\n")
-		if _, err := io.WriteString(w, b.String()); err != nil {
-			return err
-		}
+		out.WriteString(b.String())
 	}
-	return nil
+	return out.Flush()
 }
 
 // shown is a number for people: with the table's decimals, or four where it would have all.
