@@ -245,7 +245,11 @@ func wiggly(tb testing.TB, name string, n, points int) string {
 // ratio alternates the floor and the measuring and gives the ratio of the fastest of each: what
 // other programs on the machine add only slows. Beside it stands the ratio of the least processor
 // times, which other programs disturb less, but which leaves out waiting of one thread for another.
-func ratio(b *testing.B, floor, whole func() time.Duration) {
+func ratio(b *testing.B, floor, whole func() time.Duration) { ratioOf(b, max(5, b.N), floor, whole) }
+
+// ratioOf is ratio with so many rounds. A long run is disturbed more often than the floor, so that it takes more of them to find
+// both undisturbed.
+func ratioOf(b *testing.B, rounds int, floor, whole func() time.Duration) {
 	var f, w, fp, wp []time.Duration
 	timed := func(run func() time.Duration, wall, processor *[]time.Duration) {
 		before := processorTime()
@@ -253,7 +257,7 @@ func ratio(b *testing.B, floor, whole func() time.Duration) {
 		*processor = append(*processor, processorTime()-before)
 	}
 	floor()
-	for range max(5, b.N) {
+	for range rounds {
 		timed(floor, &f, &fp)
 		timed(whole, &w, &wp)
 	}
@@ -292,7 +296,7 @@ func BenchmarkManyZones(b *testing.B) {
 	}{{"100489-zones", 317, 4}, {"2-million-corners", 55, 165}} {
 		b.Run(c.name, func(b *testing.B) {
 			zones := wiggly(b, "equal-area", c.n, c.points)
-			ratio(b, floor, func() time.Duration { d, _ := measureAll(b, path, zones, threads); return d })
+			ratioOf(b, max(25, b.N), floor, func() time.Duration { d, _ := measureAll(b, path, zones, threads); return d })
 		})
 	}
 }
