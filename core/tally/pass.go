@@ -156,11 +156,7 @@ func newPass(req Request, areas *raster.Areas) *pass {
 	p.bandsOf = make([]int32, len(req.Placement.Outlines))
 	byRow := make([][]int, len(rows))
 	rows = append(rows, g.Height)
-	for i, c := range p.cols[1:] { // the cells and shares of a class in a window are to fit into an int64
-		for k, r := range rows[1:] {
-			p.pieces = p.pieces && int(c-p.cols[i])*(r-rows[k]) <= mostPieced
-		}
-	}
+	p.pieces = p.pieces && widest(p.cols)*widest(rows) <= mostPieced // the cells and shares of a class are to fit into an int64
 	for i, o := range req.Placement.Outlines {
 		if len(o.Rings) == 0 || o.RowFrom >= o.RowTo || o.ColFrom >= o.ColTo {
 			continue
@@ -281,6 +277,14 @@ func (r *Request) groups() [][]int {
 		all[i] = i
 	}
 	return [][]int{all}
+}
+
+// widest is the greatest distance between neighbours of a list.
+func widest[T int | int32](list []T) (most int) {
+	for i := 1; i < len(list); i++ {
+		most = max(most, int(list[i]-list[i-1]))
+	}
+	return most
 }
 
 // mostPieced is how many cells a window may have for its zones to be told as pieces.

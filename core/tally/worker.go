@@ -88,9 +88,11 @@ func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 		}
 		loaded = true
 		w.pass.read.Add(1)
-		err := w.load(win)
+		if err := w.load(win); err != nil {
+			return err
+		}
 		sharing.begin(win, w.layers[0].cells.Stride, b, col, w.pass.pieces)
-		return err
+		return nil
 	}
 	for _, t := range b.spans[col] {
 		if err := w.spans(win, b, t, load); err != nil {
@@ -98,13 +100,10 @@ func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 		}
 	}
 	for _, z := range b.alone[col] {
-		if w.pass.pieces {
-			if done, err := w.piecesOf(c, win, b, z, load); done || err != nil {
-				if err != nil {
-					return err
-				}
-				continue
-			}
+		if done, err := w.pieces(c, win, b, z, load); err != nil {
+			return err
+		} else if done {
+			continue
 		}
 		t, ok := b.touch(c, col, z)
 		if ok {
@@ -133,8 +132,11 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 	return nil
 }
 
-// piecesOf adds up a zone that can be told as pieces; done is false where it cannot.
-func (w *worker) piecesOf(c *zone.Cutter, win raster.Window, b *band, z int, load func() error) (done bool, err error) {
+// pieces adds up a zone that can be told as pieces; done is false where it cannot.
+func (w *worker) pieces(c *zone.Cutter, win raster.Window, b *band, z int, load func() error) (done bool, err error) {
+	if !w.pass.pieces {
+		return false, nil
+	}
 	k := w.groups[0].kernel
 	o := &w.pass.req.Placement.Outlines[z]
 	p, ok := c.Pieces(o, win, k.stride)
@@ -168,6 +170,12 @@ func (w *worker) load(win raster.Window) error {
 	return nil
 }
 
+// begin begins the totals of a zone, with room for n slots.
+func (g *group) begin(z, n int) *totals {
+	g.zones[z] = g.room.totals(n)
+	return g.zones[z]
+}
+
 // take moves the kernel's extents to the totals of a zone.
 func (g *group) take(z int) {
 	k := g.kernel
@@ -177,8 +185,7 @@ func (g *group) take(z int) {
 		for _, m := range k.present {
 			n += bits.OnesCount64(m)
 		}
-		t = g.room.totals(n)
-		g.zones[z] = t
+		t = g.begin(z, n)
 		for i, m := range k.present {
 			k.present[i] = 0
 			for ; m != 0; m &= m - 1 {
@@ -223,11 +230,9 @@ func (g *group) takeBytes(z int, a int64) {
 	}
 	t := g.zones[z]
 	if t == nil {
-		t = g.room.totals(n)
-		g.zones[z] = t
-		t.slots, t.extents = t.slots[:n], t.extents[:n]
+		t = g.begin(z, n)
 		for i, s := range slots[:n] {
-			t.slots[i], t.extents[i] = int32(s), Extent{}
+			t.slots, t.extents = append(t.slots, int32(s)), append(t.extents, Extent{})
 			t.extents[i].alike(sums[i], a)
 		}
 		t.index()

@@ -76,18 +76,14 @@ func TestPiecesSumToSpans(t *testing.T) {
 			suspects++
 			continue
 		}
-		got := make([]int64, stride*w.Height)
 		for _, s := range p.Whole {
 			require.Positive(t, s.N)
 			require.LessOrEqual(t, int(s.At)%stride+int(s.N), w.Width)
-			for i := range s.N {
-				got[s.At+i] += Unit
-			}
 		}
-		for at, share := range shares(p) {
-			require.Less(t, int(at)%stride, w.Width)
-			got[at] += share
+		for _, q := range p.Cut {
+			require.Less(t, int(q.At)%stride, w.Width)
 		}
+		got := p.shares(stride * w.Height)
 		want := sharesOf(spans, w, stride)
 		require.Equal(t, want, got, "outline %v, window %v, down %v", o.Rings, w, c.Down)
 		spans.Free()
@@ -129,18 +125,20 @@ func TestPiecesOfDoubtfulOutlines(t *testing.T) {
 	p, ok := c.Pieces(&o, w, 20)
 	require.True(t, ok)
 	cells := 0
-	for _, s := range p.Whole {
-		cells += int(s.N)
-	}
-	for _, share := range shares(p) {
+	for _, share := range p.shares(20 * 20) {
 		cells += int(share / Unit)
 	}
 	assert.Equal(t, 36-9, cells, "a square with a hole")
 }
 
-// shares sums pieces by cell.
-func shares(p *Pieces) map[int32]int64 {
-	all := map[int32]int64{}
+// shares are the sums of pieces, by cell.
+func (p *Pieces) shares(cells int) []int64 {
+	all := make([]int64, cells)
+	for _, s := range p.Whole {
+		for k := range s.N {
+			all[s.At+k] += Unit
+		}
+	}
 	for _, q := range p.Cut {
 		all[q.At] += q.Share
 	}
