@@ -246,6 +246,7 @@ func (p *ObliqueStereographic) Traits() Traits {
 type ObliqueMercator struct {
 	e                Ellipsoid
 	lon0, fe, fn     float64
+	lat, lon         float64 // of the projection centre
 	a, b, h, centre  float64 // centre is u of the projection centre, where coordinates count from it
 	sin0, cos0       float64 // of the azimuth at the equator of the sphere
 	sinSkew, cosSkew float64
@@ -258,7 +259,7 @@ type ObliqueMercator struct {
 func NewObliqueMercator(e Ellipsoid, lat, lon, azimuth, skew, k, fe, fn float64, fromCentre bool) (*ObliqueMercator, error) {
 	e2 := e.E2()
 	s, c := math.Sincos(lat)
-	p := &ObliqueMercator{e: e, fe: fe, fn: fn}
+	p := &ObliqueMercator{e: e, fe: fe, fn: fn, lat: lat, lon: lon}
 	p.b = math.Sqrt(1 + e2*c*c*c*c/(1-e2))
 	p.a = e.A * p.b * k * math.Sqrt(1-e2) / (1 - e2*s*s)
 	d := math.Max(1, p.b*math.Sqrt(1-e2)/(c*math.Sqrt(1-e2*s*s)))

@@ -24,6 +24,8 @@ type CRS struct {
 	Unit       float64    // metres in a unit (projected), radians in a unit (geographic)
 	UnitName   string
 	Definition *Definition // how a CRS without a code was defined
+	domain     *Domain     // of the projection
+	Stated     *CRS        // the CRS as it was stated, where that is on a sphere; nil for others
 }
 
 // Geographic reports whether coordinates are longitude and latitude.
@@ -80,25 +82,25 @@ func (c *CRS) FromGeographic(lon, lat float64) (x, y float64, ok bool) {
 	return x / c.Unit, y / c.Unit, ok
 }
 
-// Density is the true area in m² of one square unit of CRS coordinates at a point, and whether
-// the CRS is defined there.
+// Density is the true area in m² of one square unit of CRS coordinates at a point. It is false where the point is no
+// place on the Earth.
 func (c *CRS) Density(x, y float64) (float64, bool) {
 	if c.Projection == nil {
 		m, n := c.Ellipsoid.GroundSpacing(y * c.Unit)
 		return m * n * c.Unit * c.Unit, math.Abs(y*c.Unit) <= math.Pi/2*(1+1e-12)
 	}
+	lon, lat, ok := c.ToGeographic(x, y)
+	if d := c.Domain(); !ok || !d.Round && !d.Holds(lon, lat) {
+		return 0, false
+	}
 	if c.Projection.Traits().EqualArea {
 		return c.Unit * c.Unit, true
 	}
-	lat, lon, ok := c.Projection.Inverse(x*c.Unit, y*c.Unit)
-	if !ok {
-		return 0, false
-	}
-	return c.Unit * c.Unit / c.Projection.ArealScale(lat, lon), true
+	return c.Unit * c.Unit / c.Projection.ArealScale(lat, lon-c.Meridian), true
 }
 
 // Same reports whether two CRSs give the same meaning to coordinates: both the same code, or
-// the same results at a few points and ellipsoids that agree to a part in 10⁹.
+// coordinates that agree to a hundredth of a millimetre at points all over the ground that they map.
 func (c *CRS) Same(d *CRS) bool {
 	if c == d || c.Code != 0 && c.Code == d.Code {
 		return true
@@ -110,14 +112,23 @@ func (c *CRS) Same(d *CRS) bool {
 	if c.Geographic() {
 		return true
 	}
-	for _, p := range [][2]float64{{0, 0}, {3e5, 5e6}, {-1e6, 2e6}, {4e6, 3e6}} {
-		lon1, lat1, ok1 := c.ToGeographic(p[0]/c.Unit, p[1]/c.Unit)
-		lon2, lat2, ok2 := d.ToGeographic(p[0]/c.Unit, p[1]/c.Unit)
-		if ok1 != ok2 || ok1 && (math.Abs(lon1-lon2) > 1e-12 || math.Abs(lat1-lat2) > 1e-12) {
-			return false
+	// Points of the ground that the first maps, around the middle of its domain, have to lie in the same places of both.
+	b := c.Domain().Boxes[0]
+	common := 0
+	for _, u := range []float64{0.2, 0.47, 0.5, 0.56, 0.83} {
+		for _, v := range []float64{0.21, 0.48, 0.5, 0.55, 0.71, 0.94} {
+			lon, lat := b.West+(b.East-b.West)*u, b.South+(b.North-b.South)*v
+			x1, y1, ok1 := c.FromGeographic(lon, lat)
+			x2, y2, ok2 := d.FromGeographic(lon, lat)
+			if ok1 != ok2 || ok1 && (math.Abs(x1-x2)*c.Unit > 1e-5 || math.Abs(y1-y2)*c.Unit > 1e-5) {
+				return false
+			}
+			if ok1 {
+				common++
+			}
 		}
 	}
-	return true
+	return common > 0
 }
 
 // Same reports whether two datums are the same one.
@@ -155,5 +166,6 @@ func ParseCRS(text string) (*CRS, error) {
 
 // NewProjected makes a projected CRS in metres on the datum of a geographic one.
 func NewProjected(code int, name string, base *CRS, p Projection) *CRS {
-	return &CRS{Code: code, Name: name, Datum: base.Datum, Ellipsoid: base.Ellipsoid, Meridian: base.Meridian, Projection: p, Unit: 1, UnitName: "metre"}
+	d := p.Domain()
+	return &CRS{Code: code, Name: name, Datum: base.Datum, Ellipsoid: base.Ellipsoid, Meridian: base.Meridian, Projection: p, domain: &d, Unit: 1, UnitName: "metre"}
 }

@@ -123,14 +123,14 @@ func Define(d Definition) (*CRS, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := NewProjected(0, d.Name, d.Base, p)
+	c := NewProjected(0, d.Name, d.Base.stated(), p)
 	c.Unit, c.UnitName, c.Definition = d.Unit, d.UnitName, &d
-	return c, nil
+	return c.OnGround(), nil
 }
 
 // projection builds the projection of a definition.
 func (d *Definition) projection() (Projection, error) {
-	e := d.Base.Ellipsoid
+	e := d.Base.stated().Ellipsoid
 	rad := func(p Param) float64 { return d.Params[p] * degree }
 	m := func(p Param) float64 { return d.Params[p] }
 	k := func(p Param) float64 {

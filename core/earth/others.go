@@ -226,7 +226,7 @@ func (p *Mollweide) ArealScale(lat, _ float64) float64 {
 
 // Traits implements [Projection].
 func (p *Mollweide) Traits() Traits {
-	return Traits{Method: "Mollweide", EqualArea: p.e.F == 0}
+	return Traits{Method: "Mollweide", EqualArea: p.e.F == 0, ByRow: true}
 }
 
 // CassiniSoldner is EPSG method 9806, the series of EPSG Guidance Note 7-2.

@@ -14,6 +14,8 @@ type Projection interface {
 	Inverse(x, y float64) (lat, lon float64, ok bool)
 	// ArealScale is planar area divided by area on the ellipsoid at a point.
 	ArealScale(lat, lon float64) float64
+	// Domain is the ground that is mapped one to one. Longitudes count from the prime meridian of the CRS.
+	Domain() Domain
 	// Traits says what cell areas may rely on.
 	Traits() Traits
 }

@@ -99,6 +99,9 @@ func Lookup(code int) (*CRS, error) {
 		return nil, fmt.Errorf("EPSG:%d %s: %w: convert the file to another CRS", code, r[1], err)
 	}
 	c.Code = code
+	if c.Stated != nil {
+		c.Stated.Code = code
+	}
 	return c, nil
 }
 
@@ -128,8 +131,9 @@ func lookupGeographic(code int, name string, datum int, unit unitOfMeasure) (*CR
 		return nil, fmt.Errorf("EPSG:%d %s has no datum in the registry", code, name)
 	}
 	v := numbers(r[3:]...)
-	return &CRS{Code: code, Name: name, Datum: Datum{datum, r[1]}, Ellipsoid: Ellipsoid{r[2], v[0], v[1]}, Meridian: v[2] * degree,
-		Unit: unit.size, UnitName: unit.name}, nil
+	c := &CRS{Code: code, Name: name, Datum: Datum{datum, r[1]}, Ellipsoid: Ellipsoid{r[2], v[0], v[1]}, Meridian: v[2] * degree,
+		Unit: unit.size, UnitName: unit.name}
+	return c.OnGround(), nil
 }
 
 // DatumByCode finds a datum of the registry and its ellipsoid; its code is 0 when there is none.

@@ -277,7 +277,7 @@ func (c *CRS) On(to *CRS, s *Shift) *CRS {
 	inner := *c
 	inner.Unit = 1
 	out.Ellipsoid, out.Datum, out.Meridian, out.Code = to.Ellipsoid, to.Datum, 0, 0
-	out.Projection = shifted{&inner, s}
+	out.Projection, out.domain = shifted{&inner, s}, nil
 	return &out
 }
 

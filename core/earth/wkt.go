@@ -245,7 +245,7 @@ func (n *wktNode) geographic() (*CRS, error) {
 		c.Meridian = v * unit
 	}
 	c.Datum = d.datum(c)
-	return c, nil
+	return c.OnGround(), nil
 }
 
 // datum finds the datum of the registry that a node means: by its code or its name, if the ellipsoid agrees.

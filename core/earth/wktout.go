@@ -63,6 +63,7 @@ func (c *CRS) WKT1() (string, bool) {
 }
 
 func (c *CRS) geographicWKT1() string {
+	c = c.stated()
 	inverse := 0.0
 	if c.Ellipsoid.F != 0 {
 		inverse = 1 / c.Ellipsoid.F

@@ -72,7 +72,6 @@ type finder struct {
 	parts   []*part
 	count   int
 	spare   []run
-	seg     []raster.Segment
 	ropes   *ropes
 	tracer  tracer
 	small   int
@@ -182,26 +181,6 @@ func (f *finder) wants(v float64) bool {
 	return !math.IsNaN(v) && (f.nodata == nil || v != *f.nodata) && f.req.Keep(v)
 }
 
-// area is the true area of a stretch of a row.
-func (f *finder) area(row, from, to int) (float64, error) {
-	a := f.areas
-	if a.Vary != raster.ByCell {
-		s, err := a.Row(row)
-		return float64(s.A) * float64(to-from) * a.Unit, err
-	}
-	var err error
-	if f.seg, err = a.Segments(f.seg[:0], row, from, to); err != nil {
-		return 0, err
-	}
-	first, sum := from/a.SegmentCells, 0.0
-	for col := from; col < to; col++ {
-		s := &f.seg[col/a.SegmentCells-first]
-		d := int64(col % a.SegmentCells)
-		sum += float64(s.A + s.B*d + s.C*d*d)
-	}
-	return sum * a.Unit, nil
-}
-
 // join gives each run to the patch above that it touches, and joins the patches when it touches several.
 func (f *finder) join(runs []run, row int) error {
 	reach := 0
@@ -255,7 +234,7 @@ func (f *finder) add(r *run, g *growing, row int) error {
 		f.parts = append(f.parts, r.part)
 	}
 	r.part.root().last, g.last = row, row
-	area, err := f.area(row, r.from, r.to)
+	area, err := f.areas.Stretch(row, r.from, r.to)
 	if err != nil {
 		return fmt.Errorf("%s: %w", f.name, err)
 	}

@@ -21,13 +21,15 @@ type band struct {
 	alone    [][]int // by window across: those that are cut when a worker comes to it
 	cut      []*zone.Spans
 	touched  [][]touch    // by zone: the windows across that it touches
-	next     atomic.Int64 // the next task: a zone to cut, then rows to compute
+	next     atomic.Int64 // the next task: rows to compute, then a zone to cut
 	pending  sync.WaitGroup
 	start    sync.Once
 	finish   sync.Once
 	left     atomic.Int64     // windows to do
 	spans    [][]touch        // by window across: the zones that touch it
 	segments []raster.Segment // areas by row, and by segment of the row where they vary along it
+	heights  []raster.Heights // by row, where areas vary by row
+	rows     sync.WaitGroup   // of rows whose areas are still to be computed
 	err      atomic.Pointer[error]
 }
 
@@ -50,29 +52,40 @@ func newBand(p *pass, from, to int, zones []int) *band {
 		}
 	}
 	b.pending.Add(b.tasks())
+	b.rows.Add(b.rowTasks())
 	b.left.Store(int64(p.across))
 	return b
 }
 
-func (b *band) tasks() int { return len(b.zones) + (b.to-b.from+rowsInTask-1)/rowsInTask }
+func (b *band) tasks() int { return len(b.zones) + b.rowTasks() }
+
+func (b *band) rowTasks() int { return (b.to - b.from + rowsInTask - 1) / rowsInTask }
 
 // prepare returns when the band is ready; the caller helps to make it so.
 func (b *band) prepare(c *zone.Cutter) error {
 	b.start.Do(func() {
 		b.cut, b.touched = make([]*zone.Spans, len(b.zones)), make([][]touch, len(b.zones))
 		b.segments = make([]raster.Segment, (b.to-b.from)*b.pass.areas.PerRow())
+		if b.pass.areas.Vary == raster.ByRow && !b.pass.req.Centres {
+			b.heights = make([]raster.Heights, b.to-b.from)
+		}
 	})
 	for {
 		i := int(b.next.Add(1)) - 1
 		if i >= b.tasks() {
 			break
 		}
-		if i < len(b.zones) {
+		if rows := b.rowTasks(); i < rows {
+			if err := b.measureRows(b.from + i*rowsInTask); err != nil {
+				b.err.Store(&err)
+			}
+			b.rows.Done()
+		} else {
+			i -= rows
 			z := b.zones[i]
+			b.rows.Wait()
 			s := b.cutZone(c, z)
 			b.cut[i], b.touched[i] = s, b.pass.touches(s, &b.pass.req.Placement.Outlines[z])
-		} else if err := b.measureRows(b.from + (i-len(b.zones))*rowsInTask); err != nil {
-			b.err.Store(&err)
 		}
 		b.pending.Done()
 	}
@@ -86,6 +99,7 @@ func (b *band) prepare(c *zone.Cutter) error {
 
 // cutZone cuts the part of a zone that lies in the band.
 func (b *band) cutZone(c *zone.Cutter, z int) *zone.Spans {
+	c.Heights, c.HeightsFrom = b.heights, b.from
 	s := c.Cut(&b.pass.req.Placement.Outlines[z], z, b.from, b.to)
 	if s.Overlap != nil {
 		b.pass.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})
@@ -145,11 +159,10 @@ func (b *band) measureRows(from int) error {
 			}
 			continue
 		}
-		s, err := a.Row(row)
-		if err != nil {
-			return err
+		dst[0] = a.Row(row)
+		if b.heights != nil {
+			b.heights[row-b.from] = a.Heights(row)
 		}
-		dst[0] = s
 	}
 	return nil
 }
@@ -246,6 +259,6 @@ func (b *band) release() {
 		for _, s := range b.cut {
 			s.Free()
 		}
-		b.cut, b.spans, b.segments = nil, nil, nil
+		b.cut, b.spans, b.segments, b.heights = nil, nil, nil, nil
 	}
 }

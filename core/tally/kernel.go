@@ -188,7 +188,6 @@ func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
 	a.AddProduct(share, seg.A+d*(seg.B+d*seg.C))
 	a.AddProduct(m.X, seg.B+2*d*seg.C)
 	a.AddProduct(m.Y, seg.Gy)
-	a.AddProduct(m.YY, seg.Gyy)
 	return a
 }
 

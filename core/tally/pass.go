@@ -227,7 +227,7 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 	defer cancel(nil)
 	var wg sync.WaitGroup
 	for i := range p.req.threads() {
-		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Centres: p.req.Centres, Moments: p.areas.Vary != raster.Uniform, Coarse: p.areas.Coarse()}
+		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Centres: p.req.Centres, Moments: p.areas.Vary == raster.ByCell}
 		tile := begin(i)
 		wg.Go(func() {
 			if err := p.work(ctx, c, tile); err != nil {

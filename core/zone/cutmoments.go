@@ -67,9 +67,13 @@ func (c *Cutter) between(col int32, f0, f1 float64, y0, y1, sign int64, downward
 
 // add adds the piece of an edge within one cell, from (f0, y0) down to (f1, y1).
 func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
+	i := c.mark(col)
+	if c.heights != nil {
+		c.addByHeight(i, f0, f1, y0, y1, sign)
+		return
+	}
 	dy := y1 - y0
 	mean := (f0 + f1) / 2
-	i := c.mark(col)
 	c.sums[i].cover += sign * dy
 	c.sums[i].share += sign * raster.Round(float64(dy)*(1-mean))
 	if !c.Moments {
@@ -85,22 +89,19 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 	m.cell.X += sign * raster.Round(h*(0.125-(float64(u*u)+float64(d*d)/12)/2))
 	m.cell.Y += sign * raster.Round(h*(float64((1-mean)*y)-float64(d*rise)/12))
 	m.cover.Y += sign * (moment1(t1) - moment1(t0))
-	if c.Coarse {
-		// 2-point Gauss-Legendre quadrature, exact for this cubic.
-		var yy float64
-		for _, k := range [2]float64{-0.28867513459481288225, 0.28867513459481288225} {
-			yk := y + float64(k*rise)
-			yy += float64((1 - mean - float64(k*d)) * (float64(yk*yk) - 1./12))
-		}
-		m.cell.YY += sign * raster.Round(h*yy/2)
-		m.cover.YY += sign * (moment2(t1) - moment2(t0))
-	}
 }
 
-// moment1 and moment2 are the integrals of y and of y²-1/12 over the upper part of a cell, y from
-// its middle; both vanish over the whole cell.
-func moment1(t float64) int64 { return raster.Round((float64(t*t) - t) / 2 * Unit) }
-func moment2(t float64) int64 {
-	v := t - 0.5
-	return raster.Round((float64(v*v*v)/3 - v/12) * Unit)
+// addByHeight is add where shares are those of true area, which varies down a cell: in its terms an edge is no longer straight.
+func (c *Cutter) addByHeight(i int, f0, f1 float64, y0, y1, sign int64) {
+	t0, t1 := float64(y0)/Unit, float64(y1)/Unit
+	cover := fixed(c.heights.Above(t1)) - fixed(c.heights.Above(t0))
+	share := cover
+	if f0 != 0 || f1 != 0 {
+		share = raster.Round(c.heights.Right(t0, t1, f0, f1) * Unit)
+	}
+	c.sums[i].cover += sign * cover
+	c.sums[i].share += sign * share
 }
+
+// moment1 is the integral of y over the upper part of a cell, y from its middle; it vanishes over the whole cell.
+func moment1(t float64) int64 { return raster.Round((float64(t*t) - t) / 2 * Unit) }

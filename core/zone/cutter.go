@@ -3,6 +3,8 @@ package zone
 import (
 	"math"
 	"sync"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Unit is one whole cell in the fixed-point numbers of shares and moments.
@@ -19,14 +21,14 @@ type EdgeCell struct {
 }
 
 // Moment holds the moments of the part of a cut cell that lies in the zone about the cell's
-// centre, in Units: the integrals of x, y and y²-1/12 over it, x to the right and y down, the
+// centre, in Units: the integrals of x and y over it, x to the right and y down, the
 // cell being 1 × 1. Over a whole cell they vanish, so that they add what the share alone misses
 // where density varies within the cell.
 //
 // Shares and moments are sums of integers that depend on one edge of the outline each and change
 // their sign with its direction: those of zones that tile a cell sum to those of the whole
 // cell, exactly.
-type Moment struct{ X, Y, YY int64 }
+type Moment struct{ X, Y int64 }
 
 // Range is a run of cells from column From to column To-1 that lie wholly in the zone.
 type Range struct{ From, To int32 }
@@ -88,8 +90,11 @@ type Cutter struct {
 	Width   int  // columns of the grid
 	Down    bool // rows count against y
 	Centres bool // a cell belongs to the zone that holds its centre, instead of shares
-	Moments bool // whether MX and MY are wanted
-	Coarse  bool // whether MYY is wanted too, which cells below a kilometre do not need
+	Moments bool // whether moments are wanted
+	// Heights, where not nil, turn the height within a cell of a row into the part of its area above it: shares are then those of
+	// true area, where it varies by row. The first is that of row HeightsFrom.
+	Heights     []raster.Heights
+	HeightsFrom int
 
 	slants []slant
 	first  []int32 // by stripe: the first edge that begins there, -1 for none
@@ -104,6 +109,7 @@ type Cutter struct {
 	marks   []uint64
 	// The row at hand: where its column 0 would lie in sums, and its first word of marks.
 	base, word int
+	heights    *raster.Heights // of the row at hand
 	piecer     piecer
 }
 
@@ -187,7 +193,7 @@ func (c *Cutter) follow(i int32, top, end int) {
 			c.base, c.word = c.base+c.width, c.word+c.words
 		}
 		return
-	case !c.Moments && c.Width <= maxColumns:
+	case !c.Moments && c.Heights == nil && c.Width <= maxColumns:
 		c.shares(e, row, end)
 		return
 	}
@@ -198,6 +204,9 @@ func (c *Cutter) follow(i int32, top, end int) {
 			yb = e.q[1]
 		}
 		xb := e.at(yb)
+		if c.Heights != nil {
+			c.heights = &c.Heights[row-c.HeightsFrom]
+		}
 		c.row(e.x, e.t, xb, tb, e.sign)
 		e.x, e.t = xb, 0
 		c.base, c.word = c.base+c.width, c.word+c.words

@@ -32,9 +32,8 @@ func (c *Cutter) sweep(s *Spans, row int) {
 			cover.cover += p.cover
 			*p = sums{}
 			pm := &c.moments[c.base+int(col)]
-			moment := Moment{pm.cell.X, coverM.Y + pm.cell.Y, coverM.YY + pm.cell.YY}
+			moment := Moment{pm.cell.X, coverM.Y + pm.cell.Y}
 			coverM.Y += pm.cover.Y
-			coverM.YY += pm.cover.YY
 			*pm = momentSums{}
 			switch {
 			case share == 0 && moment == Moment{}:

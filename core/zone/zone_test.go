@@ -229,7 +229,7 @@ func TestLongitudesMayCountFromAnywhere(t *testing.T) {
 // Shares of cells cut by hand-made outlines, by counting squares.
 func TestSharesByHand(t *testing.T) {
 	o := Outline{Rings: []Ring{{{1, 1}, {1, 3}, {3, 3}}}, RowFrom: 1, RowTo: 3, ColFrom: 1, ColTo: 3} // lower left half of a square
-	c := Cutter{Width: 10, Down: true, Moments: true, Coarse: true}
+	c := Cutter{Width: 10, Down: true, Moments: true}
 	s := c.Cut(&o, 0, 0, 10)
 	full, edge := s.Row(1)
 	assert.Empty(t, full)

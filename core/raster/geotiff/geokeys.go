@@ -121,8 +121,11 @@ func (k geoKeys) crs() (*earth.CRS, error) {
 			if err == nil && crs.Geographic() {
 				err = fmt.Errorf("its keys call EPSG:%d projected, but it is geographic", code)
 			}
-			if err == nil || k.short[keyMethod] == 0 {
-				return crs, err
+			if err == nil {
+				return crs, k.sameUnit(crs)
+			}
+			if k.short[keyMethod] == 0 {
+				return nil, err
 			}
 		}
 		return k.projected()
@@ -181,7 +184,7 @@ func (k geoKeys) onDatum(name string, d earth.Datum, e earth.Ellipsoid, unit flo
 	if unit != math.Pi/180 {
 		c.UnitName = "grad"
 	}
-	return c
+	return c.OnGround()
 }
 
 func (k geoKeys) ellipsoid() (earth.Ellipsoid, error) {
@@ -261,8 +264,16 @@ func (k geoKeys) projected() (*earth.CRS, error) {
 			roles["lat1"] = roles["lat0"]
 		}
 	case earth.MethodConic2:
+		_, first := roles["lat1"]
 		if _, ok := roles["lat2"]; !ok {
-			method = earth.MethodConic1
+			switch {
+			case first && roles["scale"] == 0:
+				roles["lat2"] = roles["lat1"]
+			case roles["scale"] != 0:
+				method = earth.MethodConic1
+			default:
+				return nil, fmt.Errorf("its keys name a Lambert conformal conic (%s) without standard parallels: the file is incomplete", name)
+			}
 		}
 	case earth.MethodObliqueMercatorA:
 		if _, ok := k.double[keyCenterEasting]; ok {
@@ -296,6 +307,18 @@ var roleKeys = map[string][]uint16{
 	"lat1": {keyParallel1}, "lat2": {keyParallel2}, "scale": {keyScale, keyScaleAtCenter},
 	"fe": {keyFalseEasting, keyFalseOriginEast, keyCenterEasting}, "fn": {keyFalseNorthing, keyFalseOriginNorth, keyCenterNorthing},
 	"azimuth": {keyAzimuth}, "skew": {keySkew},
+}
+
+// sameUnit refuses a linear unit that is not that of the CRS which the keys name by its code: one of them is wrong.
+func (k geoKeys) sameUnit(crs *earth.CRS) error {
+	if k.short[keyLinearUnit] == 0 {
+		return nil
+	}
+	size, name, err := k.linearUnit()
+	if err != nil || math.Abs(size/crs.Unit-1) < 1e-9 {
+		return err
+	}
+	return fmt.Errorf("its keys name %v, whose unit is the %s, beside the unit %s: one of them is wrong", crs, crs.UnitName, name)
 }
 
 func (k geoKeys) linearUnit() (float64, string, error) {
@@ -389,6 +412,9 @@ func keysOf(c *earth.CRS) (geoKeys, error) {
 }
 
 func (k geoKeys) putBase(c *earth.CRS) {
+	if c.Stated != nil {
+		c = c.Stated
+	}
 	k.ascii[keyGeodeticCitation] = c.Name
 	k.short[keyAngularUnit] = 9102
 	if c.Code != 0 {
