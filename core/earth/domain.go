@@ -13,6 +13,8 @@ type Domain struct {
 	Round bool
 	// Onward says that coordinates beyond the seam are those of the same ground again: longitudes go on beyond the box.
 	Onward bool
+	// Hole, where not nil, is what the boxes leave out around the point opposite to the centre of the map: its border is the rim.
+	Hole *Box
 }
 
 // seam keeps boxes off the meridian at which a map is cut open, where rounding decides on which side of the map a
@@ -38,13 +40,15 @@ func cylinder(lon0, south, north float64) Domain {
 // of half the given size, around the point opposite to the centre.
 func aroundAntipode(lat0, lon0, half float64) Domain {
 	w, e := lon0-math.Pi+seam, lon0+math.Pi-seam
-	d := Domain{Boxes: []Box{{w + half, -math.Pi / 2, e - half, math.Pi / 2}}}
-	for _, side := range [2][2]float64{{w, w + half}, {e - half, e}} {
-		if s := -lat0 - half; s > -math.Pi/2 {
-			d.Boxes = append(d.Boxes, Box{side[0], -math.Pi / 2, side[1], s})
+	wide := math.Min(half/math.Max(math.Cos(lat0), 1e-3), math.Pi/2)
+	d := Domain{Boxes: []Box{{w + wide, -math.Pi / 2, e - wide, math.Pi / 2}},
+		Hole: &Box{lon0 + math.Pi - wide, math.Max(-lat0-half, -math.Pi/2), lon0 + math.Pi + wide, math.Min(-lat0+half, math.Pi/2)}}
+	for _, side := range [2][2]float64{{w, w + wide}, {e - wide, e}} {
+		if d.Hole.South > -math.Pi/2 {
+			d.Boxes = append(d.Boxes, Box{side[0], -math.Pi / 2, side[1], d.Hole.South})
 		}
-		if n := -lat0 + half; n < math.Pi/2 {
-			d.Boxes = append(d.Boxes, Box{side[0], n, side[1], math.Pi / 2})
+		if d.Hole.North < math.Pi/2 {
+			d.Boxes = append(d.Boxes, Box{side[0], d.Hole.North, side[1], math.Pi / 2})
 		}
 	}
 	return d
@@ -71,7 +75,11 @@ func (c *CRS) Domain() Domain {
 		for i, b := range d.Boxes {
 			boxes[i] = Box{b.West + c.Meridian, b.South, b.East + c.Meridian, b.North}
 		}
-		return Domain{Boxes: boxes, Round: d.Round, Onward: d.Onward}
+		out := Domain{Boxes: boxes, Round: d.Round, Onward: d.Onward}
+		if h := d.Hole; h != nil {
+			out.Hole = &Box{h.West + c.Meridian, h.South, h.East + c.Meridian, h.North}
+		}
+		return out
 	}
 	return *d
 }
@@ -114,8 +122,7 @@ func (p *LambertAzimuthalEqualArea) Domain() Domain {
 	if p.polar != 0 {
 		return Domain{Boxes: []Box{fullTurn(p.lon0, -math.Pi/2, math.Pi/2)}, Round: true}
 	}
-	d := aroundAntipode(math.Asin(p.sinB), p.lon0, 2e-4) // where Forward gives up, 1e-4 from it
-	return d
+	return aroundAntipode(p.lat0, p.lon0, 2e-4) // Forward gives up 1e-4 from it
 }
 
 // Domain implements [Projection].

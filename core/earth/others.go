@@ -69,6 +69,19 @@ func newtonInverse(p Projection, x, y, lat, lon float64) (float64, float64, bool
 	return lat, lon, ok && math.Abs(fx-x)+math.Abs(fy-y) < 1e-6
 }
 
+// parallels are maps on which each parallel is a straight line of one scale: at a height, x gives the longitude, also
+// beyond the rim of the map.
+type parallels interface {
+	// unbounded is Inverse with the longitude from the central meridian, which may be more than half a turn.
+	unbounded(x, y float64) (lat, dlon float64, ok bool)
+}
+
+// within is Inverse for such maps.
+func within(p parallels, lon0, x, y float64) (lat, lon float64, ok bool) {
+	lat, dlon, ok := p.unbounded(x, y)
+	return lat, lon0 + dlon, ok && math.Abs(dlon) <= math.Pi+1e-9
+}
+
 // Sinusoidal is equal-area: Snyder 1987, p. 247-248.
 type Sinusoidal struct {
 	e            Ellipsoid
@@ -88,13 +101,16 @@ func (p *Sinusoidal) Forward(lat, lon float64) (x, y float64, ok bool) {
 
 // Inverse implements [Projection].
 func (p *Sinusoidal) Inverse(x, y float64) (lat, lon float64, ok bool) {
+	return within(p, p.lon0, x, y)
+}
+
+func (p *Sinusoidal) unbounded(x, y float64) (lat, dlon float64, ok bool) {
 	lat, ok = p.m.latitude(y - p.fn)
 	r := p.e.A * p.e.parallelRadius(lat)
 	if r < 1e-6 {
-		return lat, p.lon0, ok && math.Abs(x-p.fe) < 1e-3
+		return lat, (x - p.fe) / 1e-3, ok
 	}
-	dl := (x - p.fe) / r
-	return lat, p.lon0 + dl, ok && math.Abs(dl) <= math.Pi+1e-9
+	return lat, (x - p.fe) / r, ok
 }
 
 // ArealScale implements [Projection].
@@ -135,6 +151,10 @@ func (p *EqualEarth) Forward(lat, lon float64) (x, y float64, ok bool) {
 
 // Inverse implements [Projection].
 func (p *EqualEarth) Inverse(x, y float64) (lat, lon float64, ok bool) {
+	return within(p, p.lon0, x, y)
+}
+
+func (p *EqualEarth) unbounded(x, y float64) (lat, dlon float64, ok bool) {
 	y = (y - p.fn) / p.r
 	t := y / 1.340264
 	var dy float64
@@ -153,8 +173,7 @@ func (p *EqualEarth) Inverse(x, y float64) (lat, lon float64, ok bool) {
 		return 0, 0, false
 	}
 	lat, ok = p.e.latitudeFromQ(s * 2 / sqrt3 * p.qp)
-	dl := (x - p.fe) * 3 * dy / (p.r * 2 * sqrt3 * c)
-	return lat, p.lon0 + dl, ok && math.Abs(dl) <= math.Pi+1e-9
+	return lat, (x - p.fe) * 3 * dy / (p.r * 2 * sqrt3 * c), ok
 }
 
 // ArealScale implements [Projection].
@@ -201,7 +220,9 @@ func (p *Mollweide) Forward(lat, lon float64) (x, y float64, ok bool) {
 }
 
 // Inverse implements [Projection].
-func (p *Mollweide) Inverse(x, y float64) (lat, lon float64, ok bool) {
+func (p *Mollweide) Inverse(x, y float64) (lat, lon float64, ok bool) { return within(p, p.lon0, x, y) }
+
+func (p *Mollweide) unbounded(x, y float64) (lat, dlon float64, ok bool) {
 	r := p.e.A
 	s := (y - p.fn) / (math.Sqrt2 * r)
 	if !(math.Abs(s) <= 1+1e-12) {
@@ -211,10 +232,9 @@ func (p *Mollweide) Inverse(x, y float64) (lat, lon float64, ok bool) {
 	lat = math.Asin(math.Max(-1, math.Min(1, (2*t+math.Sin(2*t))/math.Pi)))
 	c := math.Cos(t)
 	if c < 1e-9 {
-		return lat, p.lon0, math.Abs(x-p.fe) < 1
+		return lat, x - p.fe, true
 	}
-	dl := math.Pi * (x - p.fe) / (2 * math.Sqrt2 * r * c)
-	return lat, p.lon0 + dl, math.Abs(dl) <= math.Pi+1e-9
+	return lat, math.Pi * (x - p.fe) / (2 * math.Sqrt2 * r * c), true
 }
 
 // ArealScale implements [Projection]: true on the sphere, so that it is the sphere's area element over

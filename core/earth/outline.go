@@ -138,9 +138,10 @@ func (c *CRS) projectedOutline(ring [][2]float64) (float64, bool) {
 // parallel of reference and the point for each radian of longitude.
 type lineIntegral struct {
 	crs         *CRS
-	wraps       bool    // longitudes come back into a turn anywhere on the map
-	ref, sinRef float64 // latitude of reference
-	enough      float64 // m² by which an edge may be off
+	wraps       bool      // longitudes come back into a turn anywhere on the map
+	rim         parallels // of a map that has one
+	ref, sinRef float64   // latitude of reference
+	enough      float64   // m² by which an edge may be off
 	sum, comp   float64
 }
 
@@ -158,7 +159,14 @@ func (l *lineIntegral) begin(ring [][2]float64) {
 	for _, p := range ring {
 		x0, y0, x1, y1 = min(x0, p[0]), min(y0, p[1]), max(x1, p[0]), max(y1, p[1])
 	}
-	_, l.ref, _ = c.ToGeographic(ring[0][0], ring[0][1])
+	inner := c.Projection
+	if s, ok := inner.(ofSphere); ok {
+		inner = s.Projection
+	}
+	l.rim, _ = inner.(parallels)
+	if first, ok := l.at(ring[0]); ok {
+		l.ref = first.lat
+	}
 	if s, ok := c.Projection.(shifted); ok {
 		c = s.inner
 	}
@@ -178,6 +186,14 @@ func (l *lineIntegral) begin(ring [][2]float64) {
 
 func (l *lineIntegral) at(p [2]float64) (groundPoint, bool) {
 	lon, lat, ok := l.crs.ToGeographic(p[0], p[1])
+	if !ok && l.rim != nil { // a line along the rim of the map leaves it by what it is not quite the rim
+		var dlon float64
+		if lat, dlon, ok = l.rim.unbounded(p[0]*l.crs.Unit, p[1]*l.crs.Unit); ok {
+			const most = math.Pi + 1
+			b := l.crs.Domain().Boxes[0]
+			lon = (b.West+b.East)/2 + math.Max(-most, math.Min(most, dlon))
+		}
+	}
 	return groundPoint{p, lon, lat, l.crs.Ellipsoid.areaFromParallel(l.ref, l.sinRef, lat)}, ok
 }
 

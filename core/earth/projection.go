@@ -31,6 +31,7 @@ type Traits struct {
 // LambertAzimuthalEqualArea is the ellipsoidal form: Snyder 1987, p. 187-190, EPSG method 9820.
 type LambertAzimuthalEqualArea struct {
 	e            Ellipsoid
+	lat0         float64
 	lon0, fe, fn float64
 	qp, rq, d    float64
 	sinB, cosB   float64
@@ -39,7 +40,7 @@ type LambertAzimuthalEqualArea struct {
 
 // NewLambertAzimuthalEqualArea centres the projection on lat0, lon0 (radians).
 func NewLambertAzimuthalEqualArea(e Ellipsoid, lat0, lon0, fe, fn float64) *LambertAzimuthalEqualArea {
-	p := &LambertAzimuthalEqualArea{e: e, lon0: lon0, fe: fe, fn: fn}
+	p := &LambertAzimuthalEqualArea{e: e, lat0: lat0, lon0: lon0, fe: fe, fn: fn}
 	p.qp = e.authalicQ(1)
 	p.rq = e.A * math.Sqrt(p.qp/2)
 	if math.Abs(math.Abs(lat0)-math.Pi/2) < 1e-12 {

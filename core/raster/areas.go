@@ -38,7 +38,10 @@ type Areas struct {
 	blockCells   int
 	blocks       sync.Map // [2]int → *densityBlock
 	partly       bool     // some cells lie on no ground
-	scratch      []Segment
+	// ByRow, of projections: the x of the central meridian, which has all latitudes, and the y of its ends.
+	middle  float64
+	ends    [2]float64
+	scratch []Segment
 }
 
 // Variation says what the area of a cell depends on.
@@ -92,6 +95,12 @@ func NewAreas(g Grid) (*Areas, error) {
 		return nil, fmt.Errorf("its extent lies where %v is not defined: check that the CRS is the right one", g.CRS)
 	}
 	a.Unit = math.Exp2(math.Ceil(math.Log2(largest*1.5)) - areaBits)
+	if a.Vary == ByRow && !g.CRS.Geographic() {
+		b := g.CRS.Domain().Boxes[0]
+		for i, lat := range [2]float64{b.South, b.North} {
+			a.middle, a.ends[i], _ = g.CRS.FromGeographic((b.West+b.East)/2, lat)
+		}
+	}
 	if a.Vary == ByCell {
 		cell := math.Max(g.DX, math.Abs(g.DY)) * g.CRS.Unit
 		a.SegmentCells = powerBelow(16000/cell, 512)
@@ -131,18 +140,22 @@ func (a *Areas) strip(r int, from, to float64) float64 {
 		}
 		return math.Abs(g.CRS.Ellipsoid.BandArea((lo+hi)/2, dy, g.DX*u))
 	}
+	// Beyond the poles there is nothing.
+	lo, hi := (a.ends[0]-g.Y0)/g.DY-float64(r), (a.ends[1]-g.Y0)/g.DY-float64(r)
+	from, to = math.Max(from, math.Min(lo, hi)), math.Min(to, math.Max(lo, hi))
+	if from >= to {
+		return 0
+	}
 	return a.integrate(r, from, to, a.gauss(r, from, to), 0) * math.Abs(g.DX*g.DY)
 }
 
 // gauss is the integral of density over a height of row r by 3-point Gauss-Legendre quadrature, at the longitude that
 // the projection is centred on, which has all latitudes.
 func (a *Areas) gauss(r int, from, to float64) float64 {
-	b := a.Grid.CRS.Domain().Boxes[0]
-	x, _, _ := a.Grid.CRS.FromGeographic((b.West+b.East)/2, 0)
 	var sum float64
 	for _, n := range gauss3 {
 		_, y := a.Grid.Point(0, float64(r)+from+n[0]*(to-from))
-		if d, ok := a.Grid.CRS.Density(x, y); ok {
+		if d, ok := a.Grid.CRS.Density(a.middle, y); ok {
 			sum += n[1] * d
 		}
 	}
@@ -154,7 +167,7 @@ func (a *Areas) integrate(r int, from, to, whole float64, depth int) float64 {
 	mid := (from + to) / 2
 	upper, lower := a.gauss(r, from, mid), a.gauss(r, mid, to)
 	// Halving makes the error 64 times smaller.
-	if sum := upper + lower; depth >= 30 || math.Abs(sum-whole) <= 6e-12*sum || whole == 0 && sum == 0 && depth >= 4 {
+	if sum := upper + lower; depth >= 30 || math.Abs(sum-whole) <= 6e-12*sum {
 		return sum
 	}
 	return a.integrate(r, from, mid, upper, depth+1) + a.integrate(r, mid, to, lower, depth+1)

@@ -59,21 +59,19 @@ type Tally struct {
 	ManyOverlaps bool
 }
 
-// Whole makes the one zone of a job without zones: the extent of the grid.
+// Whole makes the one zone of a job without zones: the ground within the border of the grid.
 func Whole(g raster.Grid) (*zone.Set, *zone.Placement, error) {
-	w, h := float64(g.Width), float64(g.Height)
-	ring := zone.Ring{{0, 0}, {0, h}, {w, h}, {w, 0}}
-	ground := make(zone.Ring, 4)
-	for i, p := range ring {
-		ground[i][0], ground[i][1] = g.Point(p[0], p[1])
+	w, south, e, n := g.Bounds()
+	ring := zone.Ring{{w, south}, {e, south}, {e, n}, {w, n}}
+	set := &zone.Set{Source: "the whole raster", CRS: g.CRS, Zones: []zone.Zone{{ID: "all", Name: "whole raster", Features: 1, Polygons: []zone.Polygon{{ring}}}}}
+	p, err := set.Place(g)
+	if err != nil {
+		return nil, nil, err
 	}
-	area, ok := g.CRS.OutlineArea(ground)
-	if !ok {
-		return nil, nil, fmt.Errorf("the border of the raster lies where %v is not defined: check that the CRS is the right one", g.CRS)
+	if len(p.Outlines[0].Rings) == 0 {
+		return nil, nil, fmt.Errorf("the raster lies where %v is not defined: check that the CRS is the right one", g.CRS)
 	}
-	set := &zone.Set{Source: "the whole raster", CRS: g.CRS, Zones: []zone.Zone{{ID: "all", Name: "whole raster", Features: 1}}}
-	o := zone.Outline{Rings: []zone.Ring{ring}, RowTo: g.Height, ColTo: g.Width, Area: math.Abs(area)}
-	return set, &zone.Placement{Grid: g, Outlines: []zone.Outline{o}, Down: true}, nil
+	return set, p, nil
 }
 
 // Measure does the job. An outline that turns out to cover ground more than once is an error.

@@ -3,6 +3,7 @@ package zone
 import (
 	"fmt"
 	"math"
+	"sync/atomic"
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
@@ -101,7 +102,11 @@ const (
 // straight in the zones' CRS and curved on the grid are traced as [earth.TraceRing] describes.
 func (s *Set) Place(g raster.Grid) (*Placement, error) {
 	w, south, e, north, _ := g.GeographicBounds()
-	shift, note, err := earth.NewShift(s.CRS, g.CRS, (w+e)/2, (south+north)/2)
+	lon, lat := (w+e)/2, (south+north)/2
+	if x, y, ok := g.CRS.ToGeographic(g.Point(float64(g.Width)/2, float64(g.Height)/2)); ok {
+		lon, lat = x*180/math.Pi, y*180/math.Pi
+	}
+	shift, note, err := earth.NewShift(s.CRS, g.CRS, lon, lat)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Source, err)
 	}
@@ -109,7 +114,7 @@ func (s *Set) Place(g raster.Grid) (*Placement, error) {
 	if note != "" {
 		p.Notes = append(p.Notes, note)
 	}
-	m := newMapping(s.CRS, g, shift)
+	m := newMapping(s, g, shift)
 	errs := make([]error, len(s.Zones))
 	spread.Over(len(s.Zones), func() func(int) {
 		return func(i int) { p.Outlines[i], errs[i] = m.outline(&s.Zones[i]) }
@@ -119,6 +124,13 @@ func (s *Set) Place(g raster.Grid) (*Placement, error) {
 			return nil, fmt.Errorf("%s: zone %s: %w", s.Source, s.Zones[i].ID, err)
 		}
 	}
+	if n := m.beyond.Load(); n > 0 {
+		what := "1 zone reaches"
+		if n > 1 {
+			what = fmt.Sprintf("%d zones reach", n)
+		}
+		p.Notes = append(p.Notes, fmt.Sprintf("%s beyond the ground that %v maps; cells there lie on no ground and have no area", what, m.own))
+	}
 	return p, nil
 }
 
@@ -127,7 +139,12 @@ type mapping struct {
 	own      *earth.CRS // the zones' CRS on the grid's datum
 	crs      *earth.CRS // as the zones' file has it
 	grid     raster.Grid
-	straight bool // straight edges stay straight
+	straight bool            // straight edges stay straight
+	cuts     bool            // zones may reach over a seam or an end of a map on their way to the grid
+	domain   earth.Domain    // of the grid
+	ends     *ground         // of the zones' own CRS, nil where no zone comes near them
+	beyond   atomic.Int64    // zones that reach beyond them
+	tolCut   earth.Tolerance // for parts in radians
 	tol      earth.Tolerance
 	toCells  func(Point) (Point, bool)
 	nearby   Point // how far in cells a coordinate may lie from a border of cells and be put onto it
@@ -136,7 +153,8 @@ type mapping struct {
 	bounded                  bool
 }
 
-func newMapping(crs *earth.CRS, g raster.Grid, shift *earth.Shift) *mapping {
+func newMapping(s *Set, g raster.Grid, shift *earth.Shift) *mapping {
+	crs := s.CRS
 	own := crs.On(g.CRS, shift)
 	m := &mapping{own: own, crs: crs, grid: g, nearby: nearby(g), straight: shift == nil && (crs.Same(g.CRS) ||
 		crs.Geographic() && g.CRS.Geographic() && crs.Unit == g.CRS.Unit && crs.Meridian == g.CRS.Meridian)}
@@ -166,11 +184,93 @@ func newMapping(crs *earth.CRS, g raster.Grid, shift *earth.Shift) *mapping {
 			}
 		}
 	}
+	m.seams(s)
 	return m
 }
 
+// seams finds whether zones may reach over a seam or an end of a map: of their own, or of the grid's.
+func (m *mapping) seams(s *Set) {
+	g := m.grid
+	m.domain = g.CRS.Domain()
+	cell := math.Max(g.DX, math.Abs(g.DY))
+	perRadian := g.CRS.Ellipsoid.A / g.CRS.Unit
+	if g.CRS.Geographic() {
+		perRadian = 1 / g.CRS.Unit
+	}
+	m.tolCut = earth.Tolerance{Absolute: cellTolerance, Longest: longestDegrees * math.Pi / 180}
+	w, south, e, n := s.bounds()
+	lon := [2]float64{math.Inf(1), math.Inf(-1)}
+	lat := lon
+	if m.crs.Geographic() {
+		u := m.crs.Unit
+		lon, lat = [2]float64{w*u + m.crs.Meridian, e*u + m.crs.Meridian}, [2]float64{south * u, n * u}
+		if m.own.Geographic() {
+			m.cuts = !g.CRS.Geographic() && !inBox([]Ring{{{lon[0], lat[0]}, {lon[1], lat[1]}}}, m.domain)
+			return
+		}
+		const margin = 0.01 // for the shift
+		m.cuts = !g.CRS.Geographic() && !inBox([]Ring{{{lon[0] - margin, math.Max(lat[0]-margin, -math.Pi/2)}, {lon[1] + margin, math.Min(lat[1]+margin, math.Pi/2)}}}, m.domain)
+		return
+	}
+	// Whether zones come near the end of the map is found with a rough outline of it.
+	const rough, near = 1000, 5000 // metres
+	b := [4]float64{w - near/m.own.Unit, south - near/m.own.Unit, e + near/m.own.Unit, n + near/m.own.Unit}
+	if newGround(m.own, rough/m.own.Unit).touches(b) || !m.own.OnEarth((w+e)/2, (south+n)/2) {
+		m.ends = newGround(m.own, cellTolerance*cell/perRadian*m.own.Ellipsoid.A/m.own.Unit)
+	}
+	if m.straight {
+		return
+	}
+	// Longitudes of zones in a projected CRS, from a lattice over their extent; over a pole they are all.
+	const steps = 64
+	var before float64
+	begun := false
+	for i := 0; i <= steps; i++ {
+		for j := 0; j <= steps; j++ {
+			x, y, ok := m.own.ToGeographic(w+(e-w)*float64(i)/steps, south+(n-south)*float64(j)/steps)
+			if !ok {
+				continue
+			}
+			if begun {
+				if d := x - before; math.Abs(d) > 1 { // a seam, or a pole nearby
+					m.cuts = true
+				}
+			}
+			if before, begun = x, j < steps; !begun {
+				continue
+			}
+			lon, lat = [2]float64{min(lon[0], x), max(lon[1], x)}, [2]float64{min(lat[0], y), max(lat[1], y)}
+		}
+	}
+	for _, pole := range []float64{-math.Pi / 2, math.Pi / 2} {
+		if x, y, ok := m.own.FromGeographic(0, pole); ok && x >= w && x <= e && y >= south && y <= n {
+			m.cuts = true
+		}
+	}
+	if m.cuts = m.cuts || lon[1]-lon[0] > 6; !m.cuts && !g.CRS.Geographic() {
+		mx, my := 0.02*(lon[1]-lon[0])+1e-4, 0.02*(lat[1]-lat[0])+1e-4
+		m.cuts = !inBox([]Ring{{{lon[0] - mx, math.Max(-math.Pi/2, lat[0]-my)}, {lon[1] + mx, math.Min(math.Pi/2, lat[1]+my)}}}, m.domain)
+	}
+}
+
+// bounds is the extent of all zones in their own CRS.
+func (s *Set) bounds() (w, south, e, n float64) {
+	w, south, e, n = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for i := range s.Zones {
+		for _, p := range s.Zones[i].Polygons {
+			b := box(p)
+			w, south, e, n = min(w, b[0]), min(south, b[1]), max(e, b[2]), max(n, b[3])
+		}
+	}
+	return w, south, e, n
+}
+
 func (m *mapping) outline(z *Zone) (o Outline, err error) {
-	for _, p := range z.Polygons {
+	polygons, err := m.onEarth(z.Polygons)
+	if err != nil {
+		return o, err
+	}
+	for _, p := range polygons {
 		for _, r := range p {
 			a, ok := m.own.OutlineArea(r)
 			if !ok {
@@ -179,11 +279,11 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 			o.Area += a
 		}
 	}
-	if m.crs.Geographic() && m.bounded && m.misses(z) {
+	if m.crs.Geographic() && m.bounded && m.misses(polygons) {
 		o.Outside = o.Area
 		return o, nil
 	}
-	rings, err := m.cellRings(z)
+	rings, all, err := m.cellRings(polygons)
 	if err != nil {
 		return o, err
 	}
@@ -212,7 +312,7 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 		return o, nil
 	}
 	const slack = 1e-6 // a border along the raster's own misses it by rounding
-	if c0 < -slack || r0 < -slack || c1 > w+slack || r1 > h+slack {
+	if !all || c0 < -slack || r0 < -slack || c1 > w+slack || r1 > h+slack {
 		inside := 0.0
 		for _, r := range rings {
 			clipped := clip(r, w, h)
@@ -237,10 +337,10 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 }
 
 // misses reports whether a zone in degrees lies wholly beyond the grid.
-func (m *mapping) misses(z *Zone) bool {
+func (m *mapping) misses(polygons []Polygon) bool {
 	w, s, e, n := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	u, meridian := m.crs.Unit*180/math.Pi, m.crs.Meridian*180/math.Pi
-	for _, p := range z.Polygons {
+	for _, p := range polygons {
 		b := box(p)
 		b[0], b[1], b[2], b[3] = b[0]*u+meridian, b[1]*u, b[2]*u+meridian, b[3]*u
 		w, s, e, n = math.Min(w, b[0]), math.Min(s, b[1]), math.Max(e, b[2]), math.Max(n, b[3])
@@ -257,10 +357,14 @@ func (m *mapping) misses(z *Zone) bool {
 }
 
 // cellRings are the rings of a zone in cell coordinates. On a geographic grid, whose columns may
-// count longitude from anywhere, a ring comes once for each turn of the Earth that meets the grid.
-func (m *mapping) cellRings(z *Zone) ([]Ring, error) {
-	var out []Ring
-	for _, p := range z.Polygons {
+// count longitude from anywhere, a ring comes once for each turn of the Earth that meets the grid. all is false when
+// some ground of the zone has no place in the rings, because it lies beside the grid or where its CRS maps nothing.
+func (m *mapping) cellRings(polygons []Polygon) (out []Ring, all bool, err error) {
+	all = true
+	if m.cuts && !m.straight {
+		return m.cutRings(polygons)
+	}
+	for _, p := range polygons {
 		for _, ring := range p {
 			var r Ring
 			if m.straight {
@@ -271,32 +375,86 @@ func (m *mapping) cellRings(z *Zone) ([]Ring, error) {
 			} else {
 				traced, ok := earth.TraceRing(ring, m.toCells, m.tol)
 				if !ok {
-					return nil, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", m.grid.CRS)
+					return nil, false, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", m.grid.CRS)
 				}
 				r = traced
 			}
-			m.snap(r)
-			if !m.grid.CRS.Geographic() {
-				out = append(out, r)
-				continue
-			}
-			turn := 2 * math.Pi / m.grid.CRS.Unit / m.grid.DX
-			w := float64(m.grid.Width)
-			b := box(Polygon{r})
-			for k := math.Ceil(-b[2] / turn); k <= math.Floor((w-b[0])/turn); k++ {
-				if k == 0 {
-					out = append(out, r)
-					continue
-				}
-				moved := make(Ring, len(r))
-				for i, q := range r {
-					moved[i] = Point{q[0] + k*turn, q[1]}
-				}
-				out = append(out, moved)
-			}
+			out, all = m.turns(out, r, all)
 		}
 	}
-	return out, nil
+	return out, all, nil
+}
+
+// turns adds a ring in cell coordinates to others.
+func (m *mapping) turns(out []Ring, r Ring, all bool) ([]Ring, bool) {
+	m.snap(r)
+	if !m.grid.CRS.Geographic() {
+		return append(out, r), all
+	}
+	turn := 2 * math.Pi / m.grid.CRS.Unit / m.grid.DX
+	w := float64(m.grid.Width)
+	b := box(Polygon{r})
+	const slack = 1e-9 // of a turn
+	some := false
+	for k := math.Ceil(-b[2]/turn + slack); k <= math.Floor((w-b[0])/turn-slack); k++ {
+		some = true
+		if k == 0 {
+			out = append(out, r)
+			continue
+		}
+		moved := make(Ring, len(r))
+		for i, q := range r {
+			moved[i] = Point{q[0] + k*turn, q[1]}
+		}
+		m.snap(moved)
+		out = append(out, moved)
+	}
+	return out, all && some
+}
+
+// cutRings is cellRings where a seam or an end of a map lies in the way: by way of longitudes and latitudes, in which
+// outlines are cut at those of the grid.
+func (m *mapping) cutRings(polygons []Polygon) (out []Ring, all bool, err error) {
+	var rings []Ring
+	for _, p := range polygons {
+		for _, r := range p {
+			d, ok := m.degrees(r)
+			if !ok {
+				return nil, false, fmt.Errorf("its outline leaves the ground where %v is defined: check the CRS of the file", m.own)
+			}
+			rings = append(rings, d)
+		}
+	}
+	crs := m.grid.CRS
+	if crs.Geographic() {
+		all = true
+		for _, r := range rings {
+			for i, p := range r {
+				r[i][0], r[i][1] = m.grid.Cell((p[0]-crs.Meridian)/crs.Unit, p[1]/crs.Unit)
+			}
+			out, all = m.turns(out, r, all)
+		}
+		return out, all, nil
+	}
+	if whole := inBox(rings, m.domain); whole {
+		all = true
+	} else {
+		rings = parts(rings, m.domain)
+	}
+	f := func(p Point) (Point, bool) {
+		x, y, ok := crs.FromGeographic(p[0], p[1])
+		c, r := m.grid.Cell(x, y)
+		return Point{c, r}, ok
+	}
+	for _, r := range rings {
+		traced, ok := earth.TraceRing(r, f, m.tolCut)
+		if !ok {
+			return nil, false, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", crs)
+		}
+		m.snap(traced)
+		out = append(out, traced)
+	}
+	return out, all, nil
 }
 
 // nearby is how far rounding alone takes a coordinate from a border of cells: 1e-9 of a cell, or a few units in

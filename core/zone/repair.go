@@ -129,9 +129,18 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 	}
 	if geographic {
 		for i := range out {
-			if q := out[(i+1)%len(out)]; math.Abs(q[0]-out[i][0]) > 180 {
-				return nil, fmt.Errorf("its outline jumps from longitude %.6g to %.6g: cut it at the antimeridian, as RFC 7946 asks", out[i][0], q[0])
+			p, q := out[i], out[(i+1)%len(out)]
+			width := math.Abs(q[0] - p[0])
+			// An edge along a pole, or all the way around the Earth along a parallel, says what it encloses.
+			if width <= 180 || p[1] == q[1] && (math.Abs(p[1]) == 90 || math.Abs(width-360) < 1e-6) {
+				continue
 			}
+			if p[1] == q[1] {
+				return nil, fmt.Errorf("its outline runs from longitude %.6g to %.6g along one parallel, %.6g° or the other way round: if it is that wide, put a corner between them; if it crosses the antimeridian, let longitudes go on beyond 180° (%.6g instead of %.6g) or cut it there, as RFC 7946 asks",
+					p[0], q[0], width, math.Min(p[0], q[0])+360, math.Min(p[0], q[0]))
+			}
+			return nil, fmt.Errorf("its outline jumps from longitude %.6g to %.6g: let longitudes go on beyond 180° (%.6g instead of %.6g), or cut it at the antimeridian, as RFC 7946 asks",
+				p[0], q[0], math.Min(p[0], q[0])+360, math.Min(p[0], q[0]))
 		}
 	}
 	return out, nil

@@ -110,16 +110,39 @@ func Circle(lat, lon, radius float64) (*Set, error) {
 	if !(radius > 0 && radius <= 2e6) {
 		return nil, fmt.Errorf("a circle of %g m: the radius lies above 0 and up to 2,000 km", radius)
 	}
-	if toPole := (90 - math.Abs(lat)) * 110e3; radius >= toPole {
-		return nil, fmt.Errorf("a circle of %g m around %g, %g reaches over a pole, where outlines in degrees have no inside: choose a smaller one", radius, lat, lon)
+	n := circlePoints
+	toPole := (90 - math.Abs(lat)) * 111e3
+	if toPole < 3*radius { // where edges in degrees turn away from geodesics
+		n *= 10
 	}
 	// A polygon of n corners at the radius r has the area of a circle of r·√(sin θ/θ), θ = 2π/n.
-	theta := 2 * math.Pi / float64(circlePoints)
+	theta := 2 * math.Pi / float64(n)
 	r := radius * math.Sqrt(theta/math.Sin(theta))
-	ring := make(Ring, circlePoints)
-	for i := range ring {
-		y, x := crs.Ellipsoid.Direct(lat*deg, lon*deg, -theta*float64(i), r) // counter-clockwise
-		ring[i] = Point{x / deg, y / deg}
+	corner := func(azimuth float64) Point { // counter-clockwise
+		y, x := crs.Ellipsoid.Direct(lat*deg, lon*deg, -azimuth, r)
+		return Point{x / deg, y / deg}
+	}
+	var ring Ring
+	var on func(azimuth, step float64, depth int)
+	on = func(azimuth, step float64, depth int) { // goes on to the corner at azimuth, with corners between where longitude runs fast
+		p, before := corner(azimuth), ring[len(ring)-1]
+		p[0] = before[0] + math.Remainder(p[0]-before[0], 360)
+		if math.Abs(p[0]-before[0]) > 0.5 && depth < 12 {
+			on(azimuth-step/2, step/2, depth+1)
+			on(azimuth, step/2, depth+1)
+			return
+		}
+		ring = append(ring, p)
+	}
+	ring = append(ring, corner(0))
+	for i := 1; i < n; i++ {
+		on(theta*float64(i), theta, 0)
+	}
+	// Around a pole the outline ends a turn from where it began, and is closed along the pole.
+	first, last := ring[0], ring[len(ring)-1]
+	if end := last[0] + math.Remainder(first[0]-last[0], 360); math.Abs(end-first[0]) > 180 {
+		pole := math.Copysign(90, lat)
+		ring = append(ring, Point{end, first[1]}, Point{end, pole}, Point{first[0], pole})
 	}
 	name := fmt.Sprintf("%g m around %g, %g", radius, lat, lon)
 	return &Set{Source: "the circle", CRS: crs, Zones: []Zone{{ID: "circle", Name: name, Features: 1, Polygons: []Polygon{{ring}}}}}, nil
