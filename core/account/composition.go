@@ -196,7 +196,7 @@ func (c *Composition) remark(in Input, trueSum, countSum float64) {
 	if c.HasNominal && trueSum > 0 {
 		d := (countSum - trueSum) / trueSum * 100
 		switch {
-		case math.Abs(d) < 5e-7:
+		case in.Placement.Grid.CRS.EqualArea():
 			c.Notes = append(c.Notes, "cells × nominal size gives the same area here, because the raster's CRS is equal-area")
 		default:
 			c.Notes = append(c.Notes, fmt.Sprintf("counting cells × nominal size would have been off by %+.4f %% (%+.*f %s in all)", d, digitsFor((countSum-trueSum)/c.Unit.M2), (countSum-trueSum)/c.Unit.M2, c.Unit.Name))

@@ -35,7 +35,7 @@ func Align(s Source, g Grid, how Resample) (*Aligned, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", h.Name, err)
 	}
-	a := &Aligned{grid: g, how: how, header: h, seen: map[[2]int]bool{}}
+	a := &Aligned{grid: g, how: how, header: h, from: h, seen: map[[2]int]bool{}}
 	if note != "" {
 		a.Notes = append(a.Notes, note)
 	}
@@ -61,6 +61,29 @@ func Align(s Source, g Grid, how Resample) (*Aligned, error) {
 			return c, r, true
 		}
 	}
+	if own.Projection != nil && !g.CRS.Domain().Round {
+		// Beyond the end of the grid's map there is no ground, though coordinates may go on.
+		inner := a.toSource
+		a.toSource = func(col, row float64) (float64, float64, bool) {
+			if !g.CRS.OnEarth(g.Point(col, row)) {
+				return 0, 0, false
+			}
+			return inner(col, row)
+		}
+	}
+	if h.Grid.CRS.Geographic() {
+		a.turn = 2 * math.Pi / h.Grid.CRS.Unit / h.Grid.DX
+		if n, ok := h.Grid.turn(); ok && n == h.Grid.Width {
+			// All around the Earth: the raster three times, so that what lies at its ends has neighbours.
+			wide := h.Grid
+			wide.X0, _ = wide.Point(-float64(n), 0)
+			wide.Width = 3 * n
+			if s, err = Extent(s, wide); err != nil {
+				return nil, err
+			}
+			a.lead = float64(n)
+		}
+	}
 	a.header.Grid = g
 	a.header.Overviews = 0
 	a.header.Format = "on another grid: " + h.Format
@@ -82,9 +105,12 @@ type Aligned struct {
 	Notes    []string
 	header   Header
 	source   Source
+	from     Header // of the raster that is aligned
 	grid     Grid
 	how      Resample
-	straight bool // both grids are in one CRS
+	straight bool    // both grids are in one CRS
+	turn     float64 // columns of the source in a turn of the Earth, 0 where it is in no degrees
+	lead     float64 // columns before the source's own ones
 	bw, bh   int
 	toSource func(col, row float64) (float64, float64, bool)
 
@@ -105,7 +131,7 @@ type Moves struct {
 func (a *Aligned) How() Resample { return a.how }
 
 // Source is the header of the raster that is aligned.
-func (a *Aligned) Source() Header { return a.source.Header() }
+func (a *Aligned) Source() Header { return a.from }
 
 // Moves gives the moves of all windows that have been read. Windows that are read again count once.
 func (a *Aligned) Moves() Moves {
@@ -126,12 +152,48 @@ func (a *Aligned) covered(src Grid) bool {
 		t := float64(i) / steps
 		for _, p := range [4][2]float64{{t * w, 0}, {t * w, h}, {0, t * h}, {w, t * h}} {
 			c, r, ok := a.toSource(p[0], p[1])
+			if c = a.wrapped(c); a.lead > 0 {
+				c = 1
+			}
 			if !ok || c < 1e-6 || r < 1e-6 || c > float64(src.Width)-1e-6 || r > float64(src.Height)-1e-6 {
 				return false
 			}
 		}
 	}
 	return true
+}
+
+// wrapped brings a column of the source into its first turn of the Earth.
+func (a *Aligned) wrapped(c float64) float64 {
+	if a.turn == 0 || c >= 0 && c < a.turn {
+		return c
+	}
+	return c - a.turn*math.Floor(c/a.turn)
+}
+
+// settle brings the places of a window together: each into the turn of the Earth that is nearest to the first, which lies in the
+// source's own columns where that goes all around.
+func (r *alignedReader) settle() {
+	a := r.a
+	if a.turn == 0 {
+		return
+	}
+	if a.lead == 0 {
+		for i, p := range r.places {
+			r.places[i][0] = a.wrapped(p[0])
+		}
+		return
+	}
+	ref, found := 0.0, false
+	for i, p := range r.places {
+		if math.IsNaN(p[0]) {
+			continue
+		}
+		if !found {
+			ref, found = a.wrapped(p[0]), true
+		}
+		r.places[i][0] = ref + math.Remainder(p[0]-ref, a.turn) + a.lead
+	}
 }
 
 // Header implements [Source].
@@ -166,6 +228,7 @@ func (r *alignedReader) Read(w Window, dst *Cells) error {
 	} else {
 		r.place(w)
 	}
+	r.settle()
 	src := a.source.Header().Grid
 	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	margin := 1.0
@@ -187,6 +250,9 @@ func (r *alignedReader) Read(w Window, dst *Cells) error {
 	c0, r0 = math.Max(0, math.Floor(c0)), math.Max(0, math.Floor(r0))
 	c1, r1 = math.Min(float64(src.Width), math.Ceil(c1)), math.Min(float64(src.Height), math.Ceil(r1))
 	if c0 >= c1 || r0 >= r1 {
+		if a.header.NoData == nil {
+			return fmt.Errorf("%s: a part of the grid lies beyond it, and it declares no nodata value that cells there could have: give it one", a.header.Name)
+		}
 		a.note(w, Moves{Empty: int64(w.Width) * int64(w.Height)})
 		return nil
 	}
@@ -204,7 +270,9 @@ func (r *alignedReader) Read(w Window, dst *Cells) error {
 			p := r.places[row*w.Width+col]
 			c, k := math.Floor(p[0]), math.Floor(p[1])
 			if math.IsNaN(p[0]) || c < 0 || k < 0 || c >= float64(src.Width) || k >= float64(src.Height) {
-				m.Empty++
+				if m.Empty++; a.header.NoData == nil {
+					return fmt.Errorf("%s: a part of the grid lies beyond it, and it declares no nodata value that cells there could have: give it one", a.header.Name)
+				}
 				continue
 			}
 			d := math.Hypot(p[0]-c-0.5, p[1]-k-0.5)
@@ -287,6 +355,9 @@ func (r *alignedReader) reach(w Window) float64 {
 		c, k, ok := r.a.toSource(float64(p[0])+0.5, float64(p[1])+0.5)
 		for _, d := range [4][2]float64{{0, 0}, {1, 0}, {0, 1}, {1, 1}} {
 			if x, y, ok2 := r.a.toSource(float64(p[0])+d[0], float64(p[1])+d[1]); ok && ok2 {
+				if r.a.turn > 0 {
+					x = c + math.Remainder(x-c, r.a.turn)
+				}
 				far = math.Max(far, math.Max(math.Abs(x-c), math.Abs(y-k)))
 			}
 		}
@@ -311,6 +382,9 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 		}
 		if n := math.Round(y); math.Abs(y-n) < 1e-9 {
 			y = n
+		}
+		if r.a.turn > 0 {
+			x = float64(c) + 0.5 + math.Remainder(x+r.a.lead-float64(c)-0.5, r.a.turn)
 		}
 		quad[i] = [2]float64{x, y}
 		c0, c1, r0, r1 = math.Min(c0, x), math.Max(c1, x), math.Min(r0, y), math.Max(r1, y)
@@ -424,6 +498,9 @@ func (r *alignedReader) square(w Window, x, y int) {
 	for j := range 3 {
 		for i := range 3 {
 			p, ok := exact(float64(i*half), float64(j*half))
+			if t := r.a.turn; t > 0 && i+j > 0 { // beyond a seam longitudes go on
+				p[0] = f[0][0][0] + math.Remainder(p[0]-f[0][0][0], t)
+			}
 			f[j][i] = p
 			good = good && ok
 		}
@@ -446,6 +523,9 @@ func (r *alignedReader) square(w Window, x, y int) {
 		for _, d := range [3][2]float64{{half / 2, half / 2}, {1.5 * half, 0.5 * half}, {0.5 * half, 1.7 * half}} {
 			p, ok := exact(d[0], d[1])
 			q := at(d[0], d[1])
+			if t := r.a.turn; t > 0 {
+				p[0] = q[0] + math.Remainder(p[0]-q[0], t)
+			}
 			good = good && ok && math.Abs(p[0]-q[0]) < 1e-6 && math.Abs(p[1]-q[1]) < 1e-6
 		}
 	}

@@ -91,10 +91,20 @@ func (g Grid) Bounds() (west, south, east, north float64) {
 // GeographicBounds is the extent in degrees, from points along the border and, fewer, within it;
 // ok is false when none of them lies where the CRS is defined.
 func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
+	if g.CRS.Geographic() {
+		w, s, e, n := g.Bounds()
+		u := g.CRS.Unit * 180 / math.Pi
+		shift := g.CRS.Meridian * 180 / math.Pi
+		return w*u + shift, math.Max(-90, s*u), e*u + shift, math.Min(90, n*u), s*u < 90 && n*u > -90
+	}
 	west, south, east, north = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	const steps = 64
-	var mid float64
-	var have bool
+	mid, _, have := g.CRS.ToGeographic(g.Point(float64(g.Width)/2, float64(g.Height)/2))
+	if have = have && g.CRS.OnEarth(g.Point(float64(g.Width)/2, float64(g.Height)/2)); !have {
+		b := g.CRS.Domain().Boxes[0]
+		mid = (b.West + b.East) / 2
+	}
+	mid, have = math.Remainder(mid, 2*math.Pi)*180/math.Pi, false
 	for i := 0; i <= steps; i++ {
 		for j := 0; j <= steps; j++ {
 			if i%steps != 0 && j%steps != 0 && (i%8 != 0 || j%8 != 0) {
@@ -102,18 +112,21 @@ func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
 			}
 			x, y := g.Point(float64(g.Width)*float64(i)/steps, float64(g.Height)*float64(j)/steps)
 			lon, lat, good := g.CRS.ToGeographic(x, y)
-			if !good {
+			if !good || !g.CRS.OnEarth(x, y) {
 				continue
 			}
+			have = true
 			lon, lat = lon*180/math.Pi, lat*180/math.Pi
-			if !have {
-				mid, have = lon, true
-			}
-			if !g.CRS.Geographic() {
-				lon = mid + math.Remainder(lon-mid, 360)
-			}
+			lon = mid + math.Remainder(lon-mid, 360)
 			west, east = math.Min(west, lon), math.Max(east, lon)
 			south, north = math.Min(south, lat), math.Max(north, lat)
+		}
+	}
+	for _, pole := range [2]float64{-90, 90} { // a grid over a pole has all longitudes
+		x, y, ok := g.CRS.FromGeographic(mid*math.Pi/180, pole*math.Pi/180)
+		if c, r := g.Cell(x, y); ok && g.CRS.Domain().Round && c >= 0 && r >= 0 && c <= float64(g.Width) && r <= float64(g.Height) {
+			west, east = -180, 180
+			south, north = math.Min(south, pole), math.Max(north, pole)
 		}
 	}
 	return west, south, east, north, have

@@ -46,6 +46,13 @@ func (m *member) window() Window {
 	return Window{m.col, m.row, m.header.Grid.Width, m.header.Grid.Height}
 }
 
+// within is the part of a window that lies in a grid of width × height cells; it may be empty.
+func (w Window) within(width, height int) Window {
+	c0, r0 := max(0, w.Col), max(0, w.Row)
+	c1, r1 := min(width, w.Col+w.Width), min(height, w.Row+w.Height)
+	return Window{c0, r0, max(0, c1-c0), max(0, r1-r0)}
+}
+
 // mosaic is a view of rasters on one lattice of cells.
 type mosaic struct {
 	header         Header
@@ -142,11 +149,17 @@ func (h *Header) offset(o Header) (off [2]float64, err error) {
 // join settles the grid, the type, the nodata value and the palette.
 func (m *mosaic) join(first Header, j *Joined) error {
 	h := first
-	c0, r0, c1, r1 := math.MaxInt, math.MaxInt, math.MinInt, math.MinInt
+	r0, r1 := math.MaxInt, math.MinInt
 	for _, s := range m.members {
-		c0, r0 = min(c0, s.col), min(r0, s.row)
-		c1, r1 = max(c1, s.col+s.header.Grid.Width), max(r1, s.row+s.header.Grid.Height)
+		r0, r1 = min(r0, s.row), max(r1, s.row+s.header.Grid.Height)
 	}
+	count := len(m.members)
+	members, c0, width, ok := roundTheEarth(first.Grid, m.members)
+	if !ok {
+		return fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", first.Name, first.Grid.DX)
+	}
+	m.members = members
+	c1 := c0 + width
 	if c1-c0 > math.MaxInt32 || r1-r0 > math.MaxInt32 {
 		return fmt.Errorf("%s and the others span %d × %d cells, too many for one raster", first.Name, c1-c0, r1-r0)
 	}
@@ -156,9 +169,9 @@ func (m *mosaic) join(first Header, j *Joined) error {
 		s.col, s.row = s.col-c0, s.row-r0
 	}
 	h.Overviews, h.Notes = 0, nil
-	h.Format = fmt.Sprintf("mosaic of %d rasters, the first: %s", len(m.members), first.Format)
-	if len(m.members) > 1 {
-		h.Name = fmt.Sprintf("%s and %d more", first.Name, len(m.members)-1)
+	h.Format = fmt.Sprintf("mosaic of %d rasters, the first: %s", count, first.Format)
+	if count > 1 {
+		h.Name = fmt.Sprintf("%s and %d more", first.Name, count-1)
 	}
 	if err := m.joinTypes(&h); err != nil {
 		return err
@@ -283,7 +296,7 @@ func (m *mosaic) covers(g Grid) bool {
 	}
 	cols, rows := []int{0, g.Width}, []int{0, g.Height}
 	for _, s := range m.members {
-		w := s.window()
+		w := s.window().within(g.Width, g.Height)
 		cols, rows = append(cols, w.Col, w.Col+w.Width), append(rows, w.Row, w.Row+w.Height)
 	}
 	slices.Sort(cols)
@@ -294,7 +307,7 @@ func (m *mosaic) covers(g Grid) bool {
 	}
 	taken := make([]bool, len(cols)*len(rows))
 	for _, s := range m.members {
-		w := s.window()
+		w := s.window().within(g.Width, g.Height)
 		i0, _ := slices.BinarySearch(cols, w.Col)
 		i1, _ := slices.BinarySearch(cols, w.Col+w.Width)
 		j0, _ := slices.BinarySearch(rows, w.Row)
@@ -327,7 +340,7 @@ func Extent(s Source, g Grid) (Source, error) {
 	if math.Max(math.Abs(off[0]-col), math.Abs(off[1]-row)) >= snapLimit {
 		return nil, fmt.Errorf("%s: its cells are not those of the extent", h.Name)
 	}
-	m := &mosaic{members: []*member{{Source: s, header: h, col: int(col), row: int(row)}}}
+	m := &mosaic{members: onTurn(h.Grid, &member{Source: s, header: h, col: int(col), row: int(row)}, g.Width)}
 	m.header = h
 	m.header.Grid = h.Grid
 	m.header.Grid.X0, m.header.Grid.Y0 = h.Grid.Point(-col, -row)
@@ -361,10 +374,13 @@ func (m *mosaic) prepare() {
 // when they are so many and so uneven that such windows would be slivers.
 func (m *mosaic) Tiling() (cols, rows []int) {
 	sum := 0
+	g := m.header.Grid
 	for _, s := range m.members {
+		if w := s.window(); w != w.within(g.Width, g.Height) {
+			return nil, nil
+		}
 		sum += s.header.Grid.Width * s.header.Grid.Height
 	}
-	g := m.header.Grid
 	if len(m.members) < 2 || sum > g.Width*g.Height || !m.covers(g) {
 		return nil, nil
 	}

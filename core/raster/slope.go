@@ -11,8 +11,8 @@ import (
 // and the reflectance map, Proc. IEEE 69, 1981) from the eight neighbours, in percent or degrees, as float32 with NaN
 // for nodata. Elevations are in metres.
 //
-// The distances between cells are those on the ellipsoid, taken at the middle of squares of 32 × 32 cells at fixed
-// places and interpolated between, so that it is right in degrees and in any projection.
+// Lengths and angles between the axes are those on the ellipsoid, taken at the middle of squares of 32 × 32 cells at fixed
+// places and interpolated between (at each cell, where cells are of a kilometre and more), so that it is right in degrees and in any projection.
 //
 // A cell without elevation has no slope. A neighbour beside it without elevation, or beyond the border, is taken to
 // continue the line through the middle from the neighbour opposite to it (where that is missing too, to be as high
@@ -24,7 +24,11 @@ func Slope(s Source, degrees bool) (Source, error) {
 	}
 	none := math.NaN()
 	out := Header{Name: "slope of " + h.Name, Grid: h.Grid, Type: Float32, NoData: &none, Format: "slope", Bands: 1}
-	return &slope{Source: Cached(s, cacheBytes), header: out, degrees: degrees, nodata: h.NoData}, nil
+	size := math.Max(h.Grid.DX, math.Abs(h.Grid.DY)) * h.Grid.CRS.Unit
+	if h.Grid.CRS.Geographic() {
+		size *= h.Grid.CRS.Ellipsoid.A
+	}
+	return &slope{Source: Cached(s, cacheBytes), header: out, degrees: degrees, nodata: h.NoData, exact: size >= 1000}, nil
 }
 
 type slope struct {
@@ -32,6 +36,7 @@ type slope struct {
 	header  Header
 	degrees bool
 	nodata  *float64
+	exact   bool // the metric is taken at each cell
 }
 
 // Header implements [Source].
@@ -39,7 +44,7 @@ func (s *slope) Header() Header { return s.header }
 
 // NewReader implements [Source].
 func (s *slope) NewReader() Reader {
-	return &slopeReader{s: s, r: s.Source.NewReader(), spacing: map[[2]int][2]float64{}}
+	return &slopeReader{s: s, r: s.Source.NewReader(), spacing: map[[2]int]earth.Metric{}}
 }
 
 type slopeReader struct {
@@ -47,7 +52,7 @@ type slopeReader struct {
 	r       Reader
 	cells   Cells
 	rows    []float64 // of the window and a cell around it, NaN where there is none
-	spacing map[[2]int][2]float64
+	spacing map[[2]int]earth.Metric
 }
 
 // Read implements [Reader].
@@ -95,10 +100,11 @@ func (r *slopeReader) cell(at, stride, col, row int) float64 {
 	if missing {
 		fill(&n)
 	}
-	ew, ns := r.distances(col, row)
-	dx := (n[2] + 2*n[5] + n[8] - n[0] - 2*n[3] - n[6]) / (8 * ew)
-	dy := (n[6] + 2*n[7] + n[8] - n[0] - 2*n[1] - n[2]) / (8 * ns)
-	rise := math.Hypot(dx, dy)
+	m := r.metric(col, row)
+	dx := (n[2] + 2*n[5] + n[8] - n[0] - 2*n[3] - n[6]) / 8
+	dy := (n[6] + 2*n[7] + n[8] - n[0] - 2*n[1] - n[2]) / 8
+	// The gradient on the ground, whose square is that of the differences in the inverse of the metric.
+	rise := math.Sqrt(math.Max(0, (m.YY*dx*dx-2*m.XY*dx*dy+m.XX*dy*dy)/(m.XX*m.YY-m.XY*m.XY)))
 	if r.s.degrees {
 		return math.Atan(rise) * 180 / math.Pi
 	}
@@ -124,29 +130,31 @@ func fill(n *[9]float64) {
 	}
 }
 
-// distances are those in metres from a cell to the next one in its row and in its column.
-func (r *slopeReader) distances(col, row int) (ew, ns float64) {
+// metric is that of a step of one cell to the right and one down, in metres, at a cell.
+func (r *slopeReader) metric(col, row int) earth.Metric {
+	if r.s.exact {
+		m := r.at(float64(col)+0.5, float64(row)+0.5)
+		return m
+	}
 	fx, fy := (float64(col)+0.5)/squareCells-0.5, (float64(row)+0.5)/squareCells-0.5
 	x, y := math.Floor(fx), math.Floor(fy)
 	tx, ty := fx-x, fy-y
-	a, b := r.at(int(x), int(y)), r.at(int(x)+1, int(y))
-	c, d := r.at(int(x), int(y)+1), r.at(int(x)+1, int(y)+1)
-	mix := func(k int) float64 {
-		top, bottom := a[k]+tx*(b[k]-a[k]), c[k]+tx*(d[k]-c[k])
+	a, b := r.square(int(x), int(y)), r.square(int(x)+1, int(y))
+	c, d := r.square(int(x), int(y)+1), r.square(int(x)+1, int(y)+1)
+	mix := func(a, b, c, d float64) float64 {
+		top, bottom := a+tx*(b-a), c+tx*(d-c)
 		return top + ty*(bottom-top)
 	}
-	return mix(0), mix(1)
+	return earth.Metric{XX: mix(a.XX, b.XX, c.XX, d.XX), XY: mix(a.XY, b.XY, c.XY, d.XY), YY: mix(a.YY, b.YY, c.YY, d.YY)}
 }
 
-// at gives the distances in the middle of a square.
-func (r *slopeReader) at(x, y int) [2]float64 {
+// square is the metric in the middle of a square of cells.
+func (r *slopeReader) square(x, y int) earth.Metric {
 	key := [2]int{x, y}
 	if d, ok := r.spacing[key]; ok {
 		return d
 	}
-	g := r.s.header.Grid
-	px, py := g.Point((float64(x)+0.5)*squareCells, (float64(y)+0.5)*squareCells)
-	d := [2]float64{groundDistance(g.CRS, px, py, g.DX, 0), groundDistance(g.CRS, px, py, 0, g.DY)}
+	d := r.at((float64(x)+0.5)*squareCells, (float64(y)+0.5)*squareCells)
 	if len(r.spacing) > 1<<16 {
 		clear(r.spacing)
 	}
@@ -154,14 +162,12 @@ func (r *slopeReader) at(x, y int) [2]float64 {
 	return d
 }
 
-// groundDistance is the length in metres on the ellipsoid of a short step around a point in CRS coordinates; that of
-// the step's own unit where the CRS is not defined.
-func groundDistance(c *earth.CRS, x, y, dx, dy float64) float64 {
-	lon0, lat0, ok0 := c.ToGeographic(x-dx/2, y-dy/2)
-	lon1, lat1, ok1 := c.ToGeographic(x+dx/2, y+dy/2)
-	if !ok0 || !ok1 {
-		return math.Hypot(dx, dy) * c.Unit
+// at is the metric of cells at a place in cells; where the CRS maps no ground, that of the plane.
+func (r *slopeReader) at(col, row float64) earth.Metric {
+	g := r.s.header.Grid
+	m, ok := g.CRS.Metric(g.Point(col, row))
+	if !ok {
+		m = earth.Metric{XX: g.CRS.Unit * g.CRS.Unit, YY: g.CRS.Unit * g.CRS.Unit}
 	}
-	m, p := c.Ellipsoid.GroundSpacing((lat0 + lat1) / 2)
-	return math.Hypot(math.Remainder(lon1-lon0, 2*math.Pi)*p, (lat1-lat0)*m)
+	return earth.Metric{XX: m.XX * g.DX * g.DX, XY: m.XY * g.DX * g.DY, YY: m.YY * g.DY * g.DY}
 }

@@ -18,7 +18,8 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 		return sources, nil, nil
 	}
 	g := first.Grid
-	c0, r0, c1, r1 := 0, 0, g.Width, g.Height
+	r0, r1 := 0, g.Height
+	on := []*member{{header: first}}
 	off := make([]bool, len(sources))
 	for i, s := range sources[1:] {
 		h := s.Header()
@@ -37,11 +38,15 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 		if math.Abs(col)+math.Abs(row) > math.MaxInt32/4 {
 			return nil, nil, fmt.Errorf("%s and %s lie too far apart for one grid", first.Name, h.Name)
 		}
-		c0, r0 = min(c0, int(col)), min(r0, int(row))
-		c1, r1 = max(c1, int(col)+h.Grid.Width), max(r1, int(row)+h.Grid.Height)
+		on = append(on, &member{header: h, col: int(col)})
+		r0, r1 = min(r0, int(row)), max(r1, int(row)+h.Grid.Height)
+	}
+	_, c0, width, ok := roundTheEarth(first.Grid, on)
+	if !ok {
+		return nil, nil, fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", first.Name, g.DX)
 	}
 	g.X0, g.Y0 = first.Grid.Point(float64(c0), float64(r0))
-	g.Width, g.Height = c1-c0, r1-r0
+	g.Width, g.Height = width, r1-r0
 	for i, s := range sources {
 		var v Source
 		if off[i] {

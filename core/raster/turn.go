@@ -1,0 +1,95 @@
+package raster
+
+import (
+	"math"
+	"slices"
+)
+
+// Longitudes wrap: on a grid in degrees, a column comes again a turn of the Earth further on. Rasters that meet across the
+// antimeridian, or count longitude from another meridian, lie on one lattice where a turn is a whole number of columns.
+
+// turn is how many columns make a turn of the Earth, and whether there is such a whole number.
+func (g Grid) turn() (int, bool) {
+	if g.CRS == nil || !g.CRS.Geographic() {
+		return 0, false
+	}
+	exact := 2 * math.Pi / g.CRS.Unit / g.DX
+	n := math.Round(exact)
+	if !(n >= 1 && n <= math.MaxInt32) || math.Abs(exact-n) > snapLimit {
+		return 0, false
+	}
+	return int(n), true
+}
+
+// roundTheEarth moves members of a mosaic by whole turns so that together they span as little as may be, and
+// never more than a turn; one that reaches over the end of the turn comes twice. span is the first column and the width, and
+// ok is false where the members span more than a turn of a lattice that does not close.
+func roundTheEarth(g Grid, members []*member) (all []*member, first, width int, ok bool) {
+	c0, c1 := math.MaxInt, math.MinInt
+	for _, m := range members {
+		c0, c1 = min(c0, m.col), max(c1, m.col+m.header.Grid.Width)
+	}
+	turn, closes := g.turn()
+	if !closes {
+		degrees := g.CRS != nil && g.CRS.Geographic()
+		return members, c0, c1 - c0, !degrees || float64(c1-c0)*g.DX*g.CRS.Unit < 2*math.Pi*(1+1e-9)
+	}
+	// The widest stretch of the turn that no member covers; the raster begins behind it.
+	type stretch struct{ from, to int }
+	var list []stretch
+	for _, m := range members {
+		from := mod(m.col-c0, turn)
+		list = append(list, stretch{from, from + m.header.Grid.Width})
+	}
+	slices.SortFunc(list, func(a, b stretch) int { return a.from - b.from })
+	end := 0
+	for _, s := range list {
+		end = max(end, s.to-turn) // what reaches over the end of the turn covers its beginning
+	}
+	begin, gap := 0, -1
+	for _, s := range list {
+		if s.from-end > gap {
+			begin, gap = s.from, s.from-end
+		}
+		end = max(end, s.to)
+	}
+	if last := turn + list[0].from - end; last >= gap { // as they are
+		begin, gap = list[0].from, last
+	}
+	first, width = c0+begin, turn-max(gap, 0)
+	for _, m := range members {
+		at := *m
+		at.col = first + mod(m.col-first, turn)
+		all = append(all, &at)
+		if at.col+at.header.Grid.Width > first+turn {
+			again := at
+			again.col -= turn
+			all = append(all, &again)
+		}
+	}
+	return all, first, width, true
+}
+
+// mod is a modulo n, from 0 to n-1.
+func mod(a, n int) int { return ((a % n) + n) % n }
+
+// onTurn are the places of a raster on an extent of its lattice: as it lies, and a turn to either side where that
+// meets the extent too.
+func onTurn(g Grid, m *member, width int) []*member {
+	turn, closes := g.turn()
+	if !closes {
+		return []*member{m}
+	}
+	var out []*member
+	for _, k := range []int{0, -1, 1, -2, 2} {
+		if c := m.col + k*turn; c < width && c+m.header.Grid.Width > 0 {
+			at := *m
+			at.col = c
+			out = append(out, &at)
+		}
+	}
+	if out == nil {
+		return []*member{m}
+	}
+	return out
+}
