@@ -109,7 +109,7 @@ func TestValuesWithoutALineAreListed(t *testing.T) {
 	x, err := cover.ReadCrosswalk(path, nil)
 	require.NoError(t, err)
 	_, err = Compose(Input{Raster: "a.tif", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Crosswalk: x, NoData: &nodata}}, Units[0])
-	assert.ErrorContains(t, err, "codes.csv has no line for 2 value(s) that occur: 3 (")
+	assert.ErrorContains(t, err, "codes.csv has no line for 2 values that occur: 3 (")
 	assert.ErrorContains(t, err, "77 (")
 }
 

@@ -113,44 +113,38 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 	}
 	n := len(in.Epochs)
 	groups := ChangeGroups(n)
-	meanings := make([]map[float64]cover.Meaning, n)
-	all := map[float64]cover.Meaning{}
+	meanings := make([][]cover.Meaning, n)
+	var all []cover.Meaning
+	var occurs []bool
 	c := &Changes{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown(), Unlisted: make([]map[float64]float64, n)}
 	for g, members := range groups {
 		for k, e := range members {
 			if meanings[e] != nil {
 				continue
 			}
-			m, err := decode(in.Coders[e], in.Rasters[e], in.Tally.Groups[g], k)
+			m, err := decode(in.Coders[e], in.Rasters[e], in.Tally, g, k)
 			if err != nil {
 				return nil, err
 			}
 			meanings[e] = m
-			c.Unlisted[e] = unlisted(in.Tally.Groups[g], k, m, in.Tally.Unit/unit.M2)
-			for _, what := range m {
-				if what.Kind == cover.Classified {
-					all[float64(what.Code)] = what
-				}
-			}
+			c.Unlisted[e] = unlisted(in.Tally, g, k, m, in.Tally.Unit/unit.M2)
+			all, occurs = append(all, m...), append(occurs, occurring(in.Tally, g, k)...)
 		}
 	}
 	if c.Legend == nil {
-		c.Legend = legendOf(all, in.Palette)
+		c.Legend = legendOf(all, occurs, in.Palette)
 	}
 	at := map[int]int32{}
 	for k, class := range c.Legend.Classes {
 		at[class.Code] = int32(k)
 	}
-	places := make([]places, n)
+	places := make([][]int32, n) // by epoch and slot: the place in the legend, whose length stands for ground that is not mapped
 	for e := range places {
-		places[e].rest = map[float64]int32{}
-		for v, m := range meanings[e] {
-			k := int32(len(c.Legend.Classes))
-			if m.Kind == cover.Classified {
-				k = at[m.Code]
-			}
-			if places[e].rest[v] = k; v >= 0 && v < 256 && v == math.Trunc(v) {
-				places[e].small[int(v)] = k
+		places[e] = make([]int32, len(meanings[e]))
+		for s, m := range meanings[e] {
+			places[e][s] = int32(len(c.Legend.Classes))
+			if k, ok := at[m.Code]; ok && m.Kind == cover.Classified {
+				places[e][s] = k
 			}
 		}
 	}
@@ -168,7 +162,7 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 				return func(z int) {
 					of := &in.Tally.Groups[g][z]
 					for k, v := range of.Values {
-						room.add(places[a].of(v[i]), places[b].of(v[j]), of.Extents[k], len(c.Legend.Classes))
+						room.add(places[a][v[i]], places[b][v[j]], of.Extents[k], len(c.Legend.Classes))
 					}
 					x.Zones[z] = x.zone(in, z, room.take(len(c.Legend.Classes)))
 				}
@@ -190,39 +184,35 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 }
 
 // unlisted sums the area of values of the k-th layer of a group that are in no class.
-func unlisted(zones []tally.Zone, k int, meanings map[float64]cover.Meaning, unit float64) map[float64]float64 {
-	sums := map[float64]tally.Extent{}
-	for v, m := range meanings {
-		if m.Kind == cover.Unlisted {
-			sums[v] = tally.Extent{}
-		}
+func unlisted(t *tally.Tally, group, k int, meanings []cover.Meaning, unit float64) map[float64]float64 {
+	if !slices.ContainsFunc(meanings, func(m cover.Meaning) bool { return m.Kind == cover.Unlisted }) { // mostly
+		return map[float64]float64{}
 	}
-	out := map[float64]float64{}
-	if len(sums) == 0 { // mostly
-		return out
-	}
-	for _, z := range zones {
+	sums := make([]tally.Extent, len(meanings))
+	for _, z := range t.Groups[group] {
 		for i, v := range z.Values {
-			if e, ok := sums[v[k]]; ok {
-				e.Add(z.Extents[i])
-				sums[v[k]] = e
+			if meanings[v[k]].Kind == cover.Unlisted {
+				sums[v[k]].Add(z.Extents[i])
 			}
 		}
 	}
-	for v, e := range sums {
-		out[v] = e.Area(unit)
+	out := map[float64]float64{}
+	for s, e := range sums {
+		if !e.IsZero() {
+			out[t.Number(group, k, tally.Slot(s))] = e.Area(unit)
+		}
 	}
 	return out
 }
 
 // flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.
-func (c *Changes) flip(in ChangeInput, e int, places []places) Flip {
+func (c *Changes) flip(in ChangeInput, e int, places [][]int32) Flip {
 	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
 	none := int32(len(c.Legend.Classes))
 	for _, z := range in.Tally.Groups[e] {
 		var back, changed tally.Extent
 		for k, v := range z.Values {
-			x, y, w := places[e].of(v[0]), places[e+1].of(v[1]), places[e+2].of(v[2])
+			x, y, w := places[e][v[0]], places[e+1][v[1]], places[e+2][v[2]]
 			if x == none || y == none || w == none || x == y {
 				continue
 			}
@@ -243,7 +233,7 @@ func (c *Changes) FindLone(e int, t *tally.Tally) {
 	f.Lone = make([]float64, len(t.Zones))
 	for i, z := range t.Zones {
 		for k, v := range z.Values {
-			if v[0] == raster.LoneFlip {
+			if t.Number(0, 0, v[0]) == raster.LoneFlip {
 				f.Lone[i] = z.Extents[k].Area(t.Unit) / c.Unit.M2
 			}
 		}
@@ -259,19 +249,6 @@ func (c *Change) Class(at int32) (cl cover.Class, mapped bool) {
 		return c.Legend.Classes[at], true
 	}
 	return cover.Class{Name: notMapped}, false
-}
-
-// places are those of values in the legend; its length stands for ground that is not mapped.
-type places struct {
-	small [256]int32 // of whole numbers that a byte holds
-	rest  map[float64]int32
-}
-
-func (p *places) of(v float64) int32 {
-	if k := int(v); v >= 0 && v < 256 && v == float64(k) {
-		return p.small[k]
-	}
-	return p.rest[v]
 }
 
 // transitions gathers those of one zone after another.

@@ -2,10 +2,9 @@ package account
 
 import (
 	"fmt"
-	"maps"
 	"math"
-	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -69,13 +68,13 @@ type Composition struct {
 // Compose makes the composition of every zone. A value for which the crosswalk has no line is an
 // error that lists all such values with their cells.
 func Compose(in Input, unit Unit) (*Composition, error) {
-	meanings, err := decode(in.Coder, in.Raster, in.Tally.Zones, 0)
+	meanings, err := decode(in.Coder, in.Raster, in.Tally, 0, 0)
 	if err != nil {
 		return nil, err
 	}
 	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: in.Coder.Shown()}
 	if c.Legend == nil {
-		c.Legend = legendOf(meanings, in.Palette)
+		c.Legend = legendOf(meanings, occurring(in.Tally, 0, 0), in.Palette)
 	}
 	nominal, hasNominal := in.Placement.Grid.NominalCellArea()
 	c.HasNominal = hasNominal
@@ -99,7 +98,7 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 				case cover.Classified:
 					k, ok := place[m.Code]
 					if !ok { // never: the coder and the legend it shows have the same classes
-						return nil, fmt.Errorf("%s: the value %v becomes class %d, which is not in the legend", in.Raster, v[0], m.Code)
+						return nil, fmt.Errorf("%s: the value %v becomes class %d, which is not in the legend", in.Raster, in.Tally.Number(0, 0, v[0]), m.Code)
 					}
 					at = append(at, k)
 				case cover.NoData:
@@ -111,17 +110,11 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		}
 		clear(parts)
 		var classified, all tally.Extent
-		unlisted := map[float64]tally.Extent(nil)
+		var unlisted []listedExtent
 		for k, e := range z.Extents {
 			all.Add(e)
 			if at[k] < 0 {
-				if unlisted == nil {
-					unlisted = map[float64]tally.Extent{}
-				}
-				value := meanings[z.Values[k][0]].Value
-				u := unlisted[value]
-				u.Add(e)
-				unlisted[value] = u
+				unlisted = append(unlisted, listedExtent{meanings[z.Values[k][0]].Value, e})
 				continue
 			}
 			parts[at[k]].Add(e)
@@ -149,8 +142,8 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		if unlisted == nil {
 			add(cover.Unlisted, "", "not in the legend", tally.Extent{}, 0)
 		}
-		for _, v := range slices.Sorted(maps.Keys(unlisted)) {
-			add(cover.Unlisted, fmt.Sprint(v), "not in the legend", unlisted[v], area(unlisted[v]))
+		for _, u := range unlisted { // in the order of their values
+			add(cover.Unlisted, NumberText(u.value), "not in the legend", u.extent, area(u.extent))
 		}
 		add(cover.Outside, "", "outside the raster", tally.Extent{}, o.Outside/unit.M2)
 		sum.Rows = rows[from:len(rows):len(rows)]
@@ -240,47 +233,81 @@ func listed(items []string, most int) string {
 	return strings.Join(items, ", ")
 }
 
-// decode says what each value of the n-th layer of a group counts as.
-func decode(c *cover.Coder, name string, zones []tally.Zone, n int) (map[float64]cover.Meaning, error) {
-	out := map[float64]cover.Meaning{}
-	missing := map[float64]float64{}
-	var last []tally.Value // of a zone whose values all have a line
-	for _, z := range zones {
+// listedExtent is an extent of a value that is in no class.
+type listedExtent struct {
+	value  float64
+	extent tally.Extent
+}
+
+// NumberText writes a value as people write it, all digits and no exponent, so that codes of seven digits and more are
+// found again in tables: 1234567.
+func NumberText(v float64) string {
+	if math.Abs(v) >= 1e21 || v != 0 && math.Abs(v) < 1e-9 {
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	}
+	return strconv.FormatFloat(v, 'f', -1, 64)
+}
+
+// decode says what each value of the k-th layer of a group counts as, by slot.
+func decode(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cover.Meaning, error) {
+	numbers := t.Numbers[t.Members[group][k]]
+	out := make([]cover.Meaning, len(numbers))
+	known := make([]bool, len(numbers))
+	for s, v := range numbers {
+		out[s], known[s] = c.CodeOf(v, tally.Slot(s) == tally.Missing)
+	}
+	gaps := false
+	for _, ok := range known {
+		gaps = gaps || !ok
+	}
+	if !gaps {
+		return out, nil
+	}
+	missing := make([]float64, len(numbers))
+	for _, z := range t.Groups[group] {
+		for i, v := range z.Values {
+			if !known[v[k]] {
+				missing[v[k]] += z.Extents[i].CellCount()
+			}
+		}
+	}
+	var items []string
+	for s, cells := range missing {
+		if cells > 0 {
+			items = append(items, fmt.Sprintf("%s (%.0f cells)", NumberText(numbers[s]), math.Ceil(cells)))
+		}
+	}
+	if len(items) == 0 { // values that no zone has
+		return out, nil
+	}
+	what := "1 value that occurs"
+	if len(items) > 1 {
+		what = fmt.Sprintf("%d values that occur", len(items))
+	}
+	return nil, fmt.Errorf("%s: %s has no line for %s: %s: add lines for them, or one for else", name, c.Crosswalk.Source, what, listed(items, 12))
+}
+
+// occurring are the slots of the k-th layer of a group that some zone has.
+func occurring(t *tally.Tally, group, k int) []bool {
+	out := make([]bool, len(t.Numbers[t.Members[group][k]]))
+	var last []tally.Value
+	for _, z := range t.Groups[group] {
 		if sameList(z.Values, last) {
 			continue
 		}
-		before := len(missing)
-		for i, v := range z.Values {
-			m, ok := c.Code(v[n])
-			if !ok {
-				missing[v[n]] += z.Extents[i].CellCount()
-			}
-			out[v[n]] = m
-		}
-		if before == 0 && len(missing) == 0 {
-			last = z.Values
+		last = z.Values
+		for _, v := range z.Values {
+			out[v[k]] = true
 		}
 	}
-	if len(missing) == 0 {
-		return out, nil
-	}
-	var values []float64
-	for v := range missing {
-		values = append(values, v)
-	}
-	sort.Float64s(values)
-	var items []string
-	for _, v := range values {
-		items = append(items, fmt.Sprintf("%v (%.0f cells)", v, math.Ceil(missing[v])))
-	}
-	return nil, fmt.Errorf("%s: %s has no line for %d value(s) that occur: %s: add lines for them, or one for else", name, c.Crosswalk.Source, len(values), listed(items, 12))
+	return out
 }
 
 // legendOf makes a legend of the classes that occur.
-func legendOf(meanings map[float64]cover.Meaning, palette []raster.Color) *cover.Legend {
+func legendOf(meanings []cover.Meaning, occurs []bool, palette []raster.Color) *cover.Legend {
 	var codes []float64
-	for _, m := range meanings {
-		if m.Kind == cover.Classified {
+	for s, m := range meanings {
+		if m.Kind == cover.Classified && occurs[s] {
 			codes = append(codes, float64(m.Code))
 		}
 	}

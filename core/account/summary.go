@@ -94,7 +94,7 @@ func Summarise(ctx context.Context, req SummaryRequest) (*Summary, error) {
 	t, err := tally.Measure(ctx, req.tally(layers...))
 	if err == nil {
 		for z := range req.Zones.Zones {
-			out.Rows = append(out.Rows, req.fromTally(z, &t.Zones[z], t.Unit)...)
+			out.Rows = append(out.Rows, req.fromTally(z, t)...)
 		}
 		return out, nil
 	}
@@ -128,29 +128,25 @@ type weighted struct {
 }
 
 // fromTally tells of one zone whose values have been counted one by one.
-func (req *SummaryRequest) fromTally(z int, got *tally.Zone, unit float64) (rows []SummaryRow) {
-	nodata := req.Values.Header().NoData
-	by := map[float64][]weighted{}
-	var order []float64
+func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow) {
+	got, unit := &t.Zones[z], t.Unit
+	by := map[tally.Slot][]weighted{} // by class
+	var order []tally.Slot
 	for i, v := range got.Values {
-		key := 0.0
-		if req.Classes != nil {
-			key = v[1]
-			if n := req.Classes.Header().NoData; math.IsNaN(key) || n != nil && key == *n {
-				continue
-			}
+		key := v[1] // Missing where there are no classes
+		if req.Classes != nil && key == tally.Missing {
+			continue
 		}
 		if _, known := by[key]; !known {
 			order = append(order, key)
 			by[key] = nil
 		}
-		if math.IsNaN(v[0]) || math.IsInf(v[0], 0) || nodata != nil && v[0] == *nodata {
-			continue
+		if value := t.Number(0, 0, v[0]); v[0] != tally.Missing && !math.IsInf(value, 0) {
+			by[key] = append(by[key], weighted{value, got.Extents[i]})
 		}
-		by[key] = append(by[key], weighted{v[0], got.Extents[i]})
 	}
 	if req.Classes == nil && len(order) == 0 {
-		order = []float64{0}
+		order = []tally.Slot{tally.Missing}
 	}
 	slices.Sort(order)
 	for _, key := range order {
@@ -158,7 +154,7 @@ func (req *SummaryRequest) fromTally(z int, got *tally.Zone, unit float64) (rows
 		slices.SortFunc(list, func(a, b weighted) int { return cmp.Compare(a.value, b.value) })
 		row := SummaryRow{Zone: z, Class: math.NaN()}
 		if req.Classes != nil {
-			row.Class = key
+			row.Class = t.Number(0, 1, key)
 		}
 		for _, s := range req.Stats {
 			row.Values = append(row.Values, statistic(s, list, unit))
@@ -247,18 +243,15 @@ func fromSums(s Statistic, area, square, share, total *big.Float) float64 {
 
 // byClass tells of each class of each zone by itself, where values are too many to be counted one by one.
 func (req *SummaryRequest) byClass(ctx context.Context, classes *tally.Tally, out *Summary) error {
-	var all []float64
-	nodata := req.Classes.Header().NoData
-	for _, z := range classes.Zones {
-		for _, v := range z.Values {
-			if !math.IsNaN(v[0]) && (nodata == nil || v[0] != *nodata) && !slices.Contains(all, v[0]) {
-				all = append(all, v[0])
-			}
+	var all []tally.Slot
+	for s, occurs := range occurring(classes, 0, 0) {
+		if slot := tally.Slot(s); occurs && slot != tally.Missing {
+			all = append(all, slot)
 		}
 	}
-	slices.Sort(all)
 	byZone := make([][]SummaryRow, len(req.Zones.Zones))
-	for _, class := range all {
+	for _, slot := range all {
+		class := classes.Number(0, 0, slot)
 		masked, err := raster.Where(req.Values, req.Classes, class)
 		if err != nil {
 			return err
@@ -268,7 +261,7 @@ func (req *SummaryRequest) byClass(ctx context.Context, classes *tally.Tally, ou
 			return err
 		}
 		for _, r := range rows {
-			if slices.ContainsFunc(classes.Zones[r.Zone].Values, func(v tally.Value) bool { return v[0] == class }) {
+			if slices.ContainsFunc(classes.Zones[r.Zone].Values, func(v tally.Value) bool { return v[0] == slot }) {
 				byZone[r.Zone] = append(byZone[r.Zone], r)
 			}
 		}

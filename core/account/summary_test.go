@@ -67,8 +67,9 @@ func cellsOf(t *testing.T, set *zone.Set, place *zone.Placement, z int) (areas, 
 	require.NoError(t, err)
 	areas, shares = map[int]float64{}, map[int]float64{}
 	for i, v := range got.Zones[z].Values {
-		areas[int(v[0])] = got.Zones[z].Extents[i].Area(got.Unit)
-		shares[int(v[0])] = got.Zones[z].Extents[i].CellCount()
+		n := int(got.Number(0, 0, v[0]))
+		areas[n] = got.Zones[z].Extents[i].Area(got.Unit)
+		shares[n] = got.Zones[z].Extents[i].CellCount()
 	}
 	return areas, shares
 }

@@ -99,7 +99,8 @@ func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, prob
 	}
 	z := t.Zones[0]
 	for i, v := range z.Values {
-		f := sort(v[0])
+		value := t.Number(0, 0, v[0])
+		f := sort(value)
 		m := &s.Gap
 		if f.line >= 0 {
 			m = &s.Lines[f.line]
@@ -115,9 +116,9 @@ func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, prob
 			s.Problems[k].Area += area
 		}
 		if known {
-			s.Values = append(s.Values, v[0])
+			s.Values = append(s.Values, value)
 			if len(m.Values) < surveyValues {
-				m.Values = append(m.Values, v[0])
+				m.Values = append(m.Values, value)
 			}
 		}
 	}

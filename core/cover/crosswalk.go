@@ -272,8 +272,14 @@ type Meaning struct {
 }
 
 // Code decides what a value counts as. It reports false when a crosswalk has no line for it.
-func (c *Coder) Code(v float64) (Meaning, bool) {
-	missing := c.missing(v)
+func (c *Coder) Code(v float64) (Meaning, bool) { return c.CodeOf(v, c.missing(v)) }
+
+// CodeOf is Code for those who know whether a cell is without data, whatever its value.
+func (c *Coder) CodeOf(v float64, missing bool) (Meaning, bool) {
+	missing = missing || c.missing(v)
+	if missing && c.NoData != nil { // a crosswalk may list the nodata value
+		v = *c.NoData
+	}
 	if c.Crosswalk == nil {
 		if missing {
 			return Meaning{Kind: NoData}, true
@@ -297,7 +303,9 @@ func (c *Coder) Code(v float64) (Meaning, bool) {
 // LineOf is the line of the crosswalk that a value comes to, -1 when it has none; missing says that the value is
 // nodata, which without a line stays so.
 func (c *Coder) LineOf(v float64) (line int, missing bool) {
-	missing = c.missing(v)
+	if missing = c.missing(v); missing && c.NoData != nil {
+		v = *c.NoData
+	}
 	return c.Crosswalk.lineOf(v, missing), missing
 }
 

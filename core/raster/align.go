@@ -90,7 +90,7 @@ func Align(s Source, g Grid, how Resample) (*Aligned, error) {
 	if h.NoData != nil && !h.Type.Holds(*h.NoData) {
 		a.header.NoData = nil
 	}
-	if a.header.NoData == nil && !a.covered(h.Grid) {
+	if a.header.settle(); a.header.NoData == nil && !a.covered(h.Grid) {
 		t, v := roomFor(h.Type)
 		a.header.Type, a.header.NoData = t, &v
 	}
@@ -321,8 +321,7 @@ func (r *alignedReader) value(col, row int) (float64, bool) {
 		return 0, false
 	}
 	v := r.cells.At(c, k)
-	n := r.a.source.Header().NoData
-	return v, !math.IsNaN(v) && (n == nil || v != *n)
+	return v, !r.a.from.Missing(v)
 }
 
 // bilinear interpolates between the four centres around a place. Where some of them are nodata the others
@@ -366,8 +365,8 @@ func (r *alignedReader) reach(w Window) float64 {
 }
 
 // heaviest is the value that covers most of a cell of the grid: the cell's outline, straight between its
-// corners, is cut with each source cell that it meets. Ties go to the value at the centre, then to
-// the lowest.
+// corners, is cut with each source cell that it meets. What is without data takes part: where it covers more than any value does,
+// so is the cell. Ties go to the value at the centre, then to the lowest.
 func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 	var quad [4][2]float64
 	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
@@ -389,20 +388,32 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 		quad[i] = [2]float64{x, y}
 		c0, c1, r0, r1 = math.Min(c0, x), math.Max(c1, x), math.Min(r0, y), math.Max(r1, y)
 	}
+	src := r.a.source.Header().Grid
+	if x0, x1 := max(0, int(math.Floor(c0))), min(src.Width, int(math.Ceil(c1))); x0 < r.at.Col || x1 > r.at.Col+r.at.Width || r1-r0 > float64(r.at.Height) {
+		return r.value(c, k) // a cell at a pole, which spans all longitudes
+	}
 	if r.weight == nil {
 		r.weight = map[float64]float64{}
 	}
 	clear(r.weight)
+	all, none := 0.0, 0.0 // what there is of the cell, and what of it is without data or beyond the raster
 	for y := int(math.Floor(r0)); float64(y) < r1; y++ {
 		for x := int(math.Floor(c0)); float64(x) < c1; x++ {
+			share := shareOfCell(quad[:], float64(x), float64(y))
+			all += share
 			if v, ok := r.value(x, y); ok {
-				r.weight[v] += shareOfCell(quad[:], float64(x), float64(y))
+				r.weight[v] += share
+			} else {
+				none += share
 			}
 		}
 	}
 	most := 0.0
 	for _, wt := range r.weight {
 		most = math.Max(most, wt)
+	}
+	if none > most*(1+1e-9) || all == 0 {
+		return 0, false
 	}
 	best, found := 0.0, false
 	centre, atCentre := r.value(c, k)

@@ -1,6 +1,9 @@
 package raster
 
-import "math"
+import (
+	"math"
+	"slices"
+)
 
 // CellType is the storage type of a raster's cells.
 type CellType uint8
@@ -49,6 +52,57 @@ func ParseCellType(name string) (CellType, bool) {
 		}
 	}
 	return 0, false
+}
+
+// JointType is the narrowest type that holds every value of all of some types, and false where there is none.
+func JointType(types ...CellType) (CellType, bool) {
+	for _, c := range append(slices.Clone(types[:1]), Uint8, Int8, Uint16, Int16, Uint32, Int32, Float32, Float64) {
+		if !slices.ContainsFunc(types, func(t CellType) bool { return !c.Contains(t) }) {
+			return c, true
+		}
+	}
+	return 0, false
+}
+
+// settle makes NaN the nodata value of cells that can be NaN where none is declared: NaN is never data, so that a view
+// has to have something to give for it.
+func (h *Header) settle() {
+	if h.NoData == nil && h.Type.Floating() {
+		none := math.NaN()
+		h.NoData = &none
+	}
+}
+
+// common finds a nodata value for a view of several rasters: that of all of them where they declare the same one; else one
+// that no value of theirs is, in a wider type if need be. It is nil where no cell of them can be without data.
+func common(t CellType, headers []Header) (CellType, *float64) {
+	var first *float64
+	same, some := true, false
+	for i := range headers {
+		h := headers[i]
+		h.settle()
+		n := h.NoData
+		if n != nil && !h.Type.Holds(*n) {
+			n = nil // no cell can have it
+		}
+		if n != nil {
+			some = true
+		}
+		switch {
+		case i == 0:
+			first = n
+		case (first == nil) != (n == nil) || n != nil && !sameValue(*first, *n):
+			same = false
+		}
+	}
+	if !some {
+		return t, nil
+	}
+	if same && t.Holds(*first) {
+		return t, first
+	}
+	t, v := roomFor(t)
+	return t, &v
 }
 
 // Holds reports whether v can be stored in the type without loss.

@@ -44,6 +44,8 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 		c.rank[v] = i
 	}
 	c.blockW, c.blockH = sources[0].BlockSize()
+	var headers []Header
+	var types []CellType
 	for _, s := range sources {
 		h := s.Header()
 		if err := first.Grid.Aligned(h.Grid); err != nil {
@@ -52,11 +54,7 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 		if h.Type.Floating() != first.Type.Floating() {
 			return nil, fmt.Errorf("%s holds %s and %s %s cells: whole numbers and measurements make no composite", first.Name, first.Type, h.Name, h.Type)
 		}
-		if !c.header.Type.Contains(h.Type) {
-			if c.header.Type = h.Type; !h.Type.Contains(first.Type) {
-				c.header.Type = Int32
-			}
-		}
+		headers, types = append(headers, h), append(types, h.Type)
 		if w, hh := s.BlockSize(); w != c.blockW || hh != c.blockH {
 			s = Cached(s, cacheBytes/len(sources))
 		}
@@ -70,14 +68,11 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 	case StackCount:
 		c.header.Type, c.header.NoData, c.header.Palette = Uint16, nil, nil
 	default:
-		if c.header.NoData == nil {
-			for _, s := range sources {
-				if n := s.Header().NoData; n != nil && c.header.Type.Holds(*n) {
-					c.header.NoData = n
-					break
-				}
-			}
+		t, ok := JointType(types...)
+		if !ok {
+			return nil, fmt.Errorf("%s and the others hold cells that no type takes together", first.Name)
 		}
+		c.header.Type, c.header.NoData = common(t, headers)
 	}
 	return c, nil
 }

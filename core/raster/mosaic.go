@@ -13,7 +13,7 @@ type Overlap uint8
 const (
 	Last     Overlap = iota // the raster named later
 	First                   // the raster named earlier
-	Majority                // the value that most of them hold; of several, the one named earlier
+	Majority                // the value that most of them hold; of several, the one named latest
 	Mean                    // for measurements
 	Min
 	Max
@@ -206,22 +206,19 @@ func roomFor(t CellType) (CellType, float64) {
 
 // joinTypes finds the narrowest type that holds all.
 func (m *mosaic) joinTypes(h *Header) error {
+	var types []CellType
 	for _, s := range m.members {
 		t := s.header.Type
 		if t.Floating() != h.Type.Floating() {
 			return fmt.Errorf("%s holds %s and %s %s cells: whole numbers and measurements do not make one raster", h.Name, h.Type, s.header.Name, t)
 		}
-		joint := false
-		for _, c := range []CellType{h.Type, t, Uint8, Int8, Uint16, Int16, Uint32, Int32, Float64} {
-			if c.Contains(h.Type) && c.Contains(t) {
-				h.Type, joint = c, true
-				break
-			}
-		}
-		if !joint {
-			return fmt.Errorf("%s holds %s and %s %s cells, which no type takes together", h.Name, h.Type, s.header.Name, t)
-		}
+		types = append(types, t)
 	}
+	joint, ok := JointType(types...)
+	if !ok {
+		return fmt.Errorf("%s and the others hold cells that no type takes together", h.Name)
+	}
+	h.Type = joint
 	return nil
 }
 
@@ -256,10 +253,12 @@ func (m *mosaic) joinPalettes(h *Header, j *Joined) {
 	}
 }
 
-// joinNoData takes the first nodata value that is declared; rasters that declare none are taken to mean it too.
+// joinNoData takes the nodata value that is declared; rasters that declare none are taken to mean it too. Where rasters declare
+// different ones, none of them will do, because one may be a class of another: the mosaic has a value that no cell can have.
 func (m *mosaic) joinNoData(h *Header, j *Joined) {
 	h.NoData = nil
 	named := ""
+	differ := ""
 	var silent []string
 	for _, s := range m.members {
 		if n := s.header.NoData; n != nil && !s.header.Type.Holds(*n) {
@@ -270,23 +269,29 @@ func (m *mosaic) joinNoData(h *Header, j *Joined) {
 			silent = append(silent, s.header.Name)
 		case h.NoData == nil:
 			h.NoData, named = n, s.header.Name
-		case *n != *h.NoData && !(math.IsNaN(*n) && math.IsNaN(*h.NoData)):
-			j.Notes = append(j.Notes, fmt.Sprintf("nodata is %g in %s and %g in %s; it becomes %g", *h.NoData, named, *n, s.header.Name, *h.NoData))
+		case !sameValue(*n, *h.NoData) && differ == "":
+			differ = fmt.Sprintf("nodata is %g in %s and %g in %s", *h.NoData, named, *n, s.header.Name)
 		}
 	}
-	if h.NoData == nil || len(silent) == 0 {
-		return
-	}
-	for _, s := range m.members {
-		if s.header.NoData == nil {
-			s.header.NoData = h.NoData
+	silent = slices.Compact(silent)
+	if h.NoData != nil && len(silent) > 0 {
+		for _, s := range m.members {
+			if s.header.NoData == nil {
+				s.header.NoData = h.NoData
+			}
 		}
+		more := ""
+		if len(silent) > 1 {
+			more = fmt.Sprintf(" and %d more", len(silent)-1)
+		}
+		j.Notes = append(j.Notes, fmt.Sprintf("%s%s declares no nodata value; %g is taken as nodata there too, as in %s", silent[0], more, *h.NoData, named))
 	}
-	more := ""
-	if len(silent) > 1 {
-		more = fmt.Sprintf(" and %d more", len(silent)-1)
+	if differ != "" {
+		t, v := roomFor(h.Type)
+		j.Notes = append(j.Notes, fmt.Sprintf("%s; both become %g, which no cell can have, as %s", differ, v, t))
+		h.Type, h.NoData = t, &v
 	}
-	j.Notes = append(j.Notes, fmt.Sprintf("%s%s declares no nodata value; %g is taken as nodata there too, as in %s", silent[0], more, *h.NoData, named))
+	h.settle()
 }
 
 // covers reports whether the members leave no cell of the grid uncovered.
@@ -342,10 +347,12 @@ func Extent(s Source, g Grid) (Source, error) {
 	}
 	m := &mosaic{members: onTurn(h.Grid, &member{Source: s, header: h, col: int(col), row: int(row)}, g.Width)}
 	m.header = h
-	m.header.Grid = h.Grid
+	if h.NoData != nil && !h.Type.Holds(*h.NoData) {
+		m.header.NoData = nil // no cell can have it
+	}
 	m.header.Grid.X0, m.header.Grid.Y0 = h.Grid.Point(-col, -row)
 	m.header.Grid.Width, m.header.Grid.Height = g.Width, g.Height
-	if h.NoData == nil && !m.covers(m.header.Grid) {
+	if m.header.settle(); m.header.NoData == nil && !m.covers(m.header.Grid) {
 		t, v := roomFor(h.Type)
 		m.header.Type, m.header.NoData = t, &v
 	}
@@ -476,7 +483,7 @@ func (r *mosaicReader) Read(w Window, dst *Cells) error {
 	}
 	dst.Fill(nodata)
 	if m.overlap > First && len(r.at) > 1 {
-		return r.combine(w, dst, nodata)
+		return r.combine(w, dst)
 	}
 	if m.overlap == First {
 		slices.Reverse(r.at)
@@ -485,9 +492,7 @@ func (r *mosaicReader) Read(w Window, dst *Cells) error {
 		if err := r.read(p, &r.scratch); err != nil {
 			return err
 		}
-		if err := m.lay(p, &r.scratch, dst, w, nodata); err != nil {
-			return err
-		}
+		m.lay(p, &r.scratch, dst, w)
 	}
 	return nil
 }
@@ -495,67 +500,50 @@ func (r *mosaicReader) Read(w Window, dst *Cells) error {
 // plain reports whether the cells of a member are those of the mosaic as they are.
 func (m *mosaic) plain(i int) bool {
 	h := m.members[i].header
-	return h.Type == m.header.Type && (h.NoData == nil || m.header.NoData != nil && sameValue(*h.NoData, *m.header.NoData))
+	return h.Type == m.header.Type && (h.NoData == nil && !h.Type.Floating() || h.NoData != nil && m.header.NoData != nil && sameValue(*h.NoData, *m.header.NoData))
 }
 
 func sameValue(a, b float64) bool { return a == b || math.IsNaN(a) && math.IsNaN(b) }
 
-// clash says that a value is nodata in the mosaic and data in a member.
-func (m *mosaic) clash(i int, v float64) error {
-	return fmt.Errorf("%s: it holds cells of value %g, which is the nodata value of %s: give the mosaic another with --nodata, or put the classes of one of them into other codes first",
-		m.members[i].header.Name, v, m.header.Name)
-}
-
-// lay puts the cells of a member that hold data over those that are there.
-func (m *mosaic) lay(p part, src, dst *Cells, w Window, nodata float64) error {
+// lay puts the cells of a member that hold data over those that are there. The nodata value of the mosaic is none that
+// cells with data can have.
+func (m *mosaic) lay(p part, src, dst *Cells, w Window) {
 	h := m.members[p.member].header
 	own := math.NaN()
-	if h.NoData != nil && h.Type.Holds(*h.NoData) {
+	if h.NoData != nil {
 		own = *h.NoData
 	}
 	if h.Type != m.header.Type {
 		for row := range p.Height {
 			for col := range p.Width {
-				v := src.At(col, row)
-				if v == own || math.IsNaN(v) {
-					continue
+				if v := src.At(col, row); !h.Missing(v) {
+					dst.Set(p.Col-w.Col+col, p.Row-w.Row+row, v)
 				}
-				if m.header.NoData != nil && v == nodata {
-					return m.clash(p.member, v)
-				}
-				dst.Set(p.Col-w.Col+col, p.Row-w.Row+row, v)
 			}
 		}
-		return nil
+		return
 	}
-	// A value that the mosaic, but not this member, has for nodata must not occur.
-	check := m.header.NoData != nil && !sameValue(own, nodata)
-	bad := false
 	for row := range p.Height {
 		s, d := row*src.Stride, (p.Row-w.Row+row)*dst.Stride+p.Col-w.Col
 		switch h.Type {
 		case Uint8:
-			bad = layRow(dst.U8[d:d+p.Width], src.U8[s:], own, nodata, check)
+			layRow(dst.U8[d:d+p.Width], src.U8[s:], own)
 		case Int8:
-			bad = layRow(dst.U8[d:d+p.Width], src.U8[s:], asByte(own), asByte(nodata), check)
+			layRow(dst.U8[d:d+p.Width], src.U8[s:], asByte(own))
 		case Uint16:
-			bad = layRow(dst.U16[d:d+p.Width], src.U16[s:], own, nodata, check)
+			layRow(dst.U16[d:d+p.Width], src.U16[s:], own)
 		case Int16:
-			bad = layRow(dst.I16[d:d+p.Width], src.I16[s:], own, nodata, check)
+			layRow(dst.I16[d:d+p.Width], src.I16[s:], own)
 		case Uint32:
-			bad = layRow(dst.U32[d:d+p.Width], src.U32[s:], own, nodata, check)
+			layRow(dst.U32[d:d+p.Width], src.U32[s:], own)
 		case Int32:
-			bad = layRow(dst.I32[d:d+p.Width], src.I32[s:], own, nodata, check)
+			layRow(dst.I32[d:d+p.Width], src.I32[s:], own)
 		case Float32:
-			bad = layRow(dst.F32[d:d+p.Width], src.F32[s:], own, nodata, check)
+			layRow(dst.F32[d:d+p.Width], src.F32[s:], own)
 		case Float64:
-			bad = layRow(dst.F64[d:d+p.Width], src.F64[s:], own, nodata, check)
-		}
-		if bad {
-			return m.clash(p.member, nodata)
+			layRow(dst.F64[d:d+p.Width], src.F64[s:], own)
 		}
 	}
-	return nil
 }
 
 // asByte is the two's complement of a number that int8 holds.
@@ -571,31 +559,25 @@ type number interface {
 	uint8 | int8 | uint16 | int16 | uint32 | int32 | float32 | float64
 }
 
-// layRow copies the cells of src that are not own; it reports whether one of them is nodata, when that is
-// to be checked. NaN is never data.
-func layRow[T number](dst, src []T, own, nodata float64, check bool) bool {
+// layRow copies the cells of src that are not own, nor NaN.
+func layRow[T number](dst, src []T, own float64) {
 	src = src[:len(dst)]
-	none, bad := T(own), T(nodata)
+	none := T(own)
 	has := !math.IsNaN(own)
-	check = check && !math.IsNaN(nodata)
-	if !has && !check && T(1)/T(2) == 0 { // whole numbers, all of them data
+	if !has && T(1)/T(2) == 0 { // whole numbers, all of them data
 		copy(dst, src)
-		return false
+		return
 	}
 	for i, v := range src {
 		if has && v == none || v != v {
 			continue
 		}
-		if check && v == bad {
-			return true
-		}
 		dst[i] = v
 	}
-	return false
 }
 
 // combine settles cells that several members may hold, by majority, mean, least or greatest value.
-func (r *mosaicReader) combine(w Window, dst *Cells, nodata float64) error {
+func (r *mosaicReader) combine(w Window, dst *Cells) error {
 	m := r.m
 	for len(r.stack) < len(r.at) {
 		r.stack = append(r.stack, Cells{})
@@ -614,19 +596,14 @@ func (r *mosaicReader) combine(w Window, dst *Cells, nodata float64) error {
 				if c < 0 || k < 0 || c >= p.Width || k >= p.Height {
 					continue
 				}
-				v := r.stack[i].At(c, k)
-				if n := m.members[p.member].header.NoData; math.IsNaN(v) || n != nil && v == *n {
-					continue
+				if v := r.stack[i].At(c, k); !m.members[p.member].header.Missing(v) {
+					values = append(values, v)
 				}
-				if m.header.NoData != nil && v == nodata {
-					return m.clash(p.member, v)
-				}
-				values = append(values, v)
 			}
 			if len(values) > 0 {
 				v := Combine(m.overlap, values)
-				if !m.header.Type.Holds(v) {
-					v = float64(float32(v)) // a mean of float32 cells
+				if !m.header.Type.Floating() {
+					v = math.Round(v) // a mean
 				}
 				dst.Set(col, row, v)
 			}
@@ -642,9 +619,9 @@ func Combine(o Overlap, values []float64) float64 {
 		return values[0]
 	case Majority:
 		best, most := values[0], 0
-		for i, v := range values {
-			n := 0
-			for _, u := range values[i:] {
+		for i := len(values) - 1; i >= 0; i-- { // the latest stays in a tie
+			v, n := values[i], 0
+			for _, u := range values[:i+1] {
 				if u == v {
 					n++
 				}

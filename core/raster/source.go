@@ -28,6 +28,13 @@ type Header struct {
 	Notes        []string
 }
 
+// Missing reports whether a value of a cell is no data: NaN always, and the declared nodata value. What a cell of a raster
+// counts as is decided here and nowhere else; masks and bands of transparency are applied by those who read files, so that masked cells
+// have the nodata value too.
+func (h *Header) Missing(v float64) bool {
+	return v != v || h.NoData != nil && v == *h.NoData
+}
+
 // Source gives cells by window. It is safe for concurrent use; its Readers are not.
 type Source interface {
 	Header() Header

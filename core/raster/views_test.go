@@ -95,7 +95,7 @@ func TestOverlaps(t *testing.T) {
 	b := tile(g, "b", Uint8, Window{2, 0, 6, 8}, 8, &none, constant(2))
 	c := tile(g, "c", Uint8, Window{2, 0, 2, 8}, 8, &none, constant(1))
 	for o, want := range map[Overlap][4]float64{ // at columns 0, 2, 3 and 7
-		Last: {1, 1, 1, 2}, First: {1, 1, 2, 1}, Majority: {1, 1, 2, 1}, Min: {1, 1, 1, 1}, Max: {1, 2, 2, 2}, Mean: {1, 4. / 3, 1.5, 1.5},
+		Last: {1, 1, 1, 2}, First: {1, 1, 2, 1}, Majority: {1, 1, 1, 2}, Min: {1, 1, 1, 1}, Max: {1, 2, 2, 2}, Mean: {1, 4. / 3, 1.5, 1.5},
 	} {
 		src := []Source{a, b, c}
 		if o == Mean {
@@ -120,13 +120,15 @@ func TestMosaicReconcilesOrRefuses(t *testing.T) {
 	m, err := Mosaic([]Source{a, b}, MosaicOptions{})
 	require.NoError(t, err)
 	assert.Contains(t, m.Notes[0], "nodata is 0 in a and 255 in b")
-	assert.Equal(t, []float64{0, 1, 0, 1, 0, 3, 0, 3}, all(t, m, 8)[0])
-	// 0 is data in b: that is no longer reconciled.
-	b.ValueF = constant(0)
+	assert.Equal(t, []float64{65535, 1, 65535, 1, 65535, 3, 65535, 3}, all(t, m, 8)[0])
+	// 0 is data in b, and 255 in a: both stay what they are.
+	a.ValueF = func(c, r int) float64 { return []float64{0, 255}[c%2] }
+	b.ValueF = func(c, r int) float64 { return []float64{255, 0}[c%2] }
 	m, err = Mosaic([]Source{a, b}, MosaicOptions{})
 	require.NoError(t, err)
-	var c Cells
-	assert.ErrorContains(t, m.NewReader().Read(Window{0, 0, 8, 8}, &c), "b: it holds cells of value 0")
+	assert.Equal(t, []float64{65535, 255, 65535, 255, 65535, 0, 65535, 0}, all(t, m, 8)[0])
+	a.ValueF = func(c, r int) float64 { return float64(c % 2) }
+	b.ValueF = constant(0)
 	// One that declares none takes the other's.
 	b.About.NoData = nil
 	m, err = Mosaic([]Source{a, b}, MosaicOptions{})
@@ -256,8 +258,8 @@ func TestMajorityByArea(t *testing.T) {
 	a, err := Align(s, h, Heaviest)
 	require.NoError(t, err)
 	// Upper left: 1 ×3, 2 ×4, 3 ×2. Upper right: 5 ×3, 6 ×3 and the centre is 5; 9 is nodata.
-	// Lower left: 4 ×6. Lower right: 6 ×2 and 1 ×1.
-	assert.Equal(t, [][]float64{{2, 5}, {4, 6}}, all(t, a, 2))
+	// Lower left: 4 ×6. Lower right: 6 ×2, 1 ×1 and no data ×6.
+	assert.Equal(t, [][]float64{{2, 5}, {4, 9}}, all(t, a, 2))
 	// Cells of 1.5: shares of halves and quarters. Column 1 of row 0 covers half of column 1, all of 2.
 	h.DX, h.DY, h.Width, h.Height = 45, -45, 4, 4
 	a, err = Align(s, h, Heaviest)

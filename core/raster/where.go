@@ -13,9 +13,9 @@ func Where(s, other Source, value float64) (Source, error) {
 	if h.Type != Float32 {
 		h.Type = Float64
 	}
-	nodata := h.NoData
+	from := s.Header()
 	h.NoData, h.Palette = &none, nil
-	return &where{Source: s, header: h, other: other, value: value, nodata: nodata}, nil
+	return &where{Source: s, header: h, other: other, value: value, from: from}, nil
 }
 
 type where struct {
@@ -23,7 +23,7 @@ type where struct {
 	header Header
 	other  Source
 	value  float64
-	nodata *float64
+	from   Header
 }
 
 // Header implements [Source].
@@ -52,7 +52,7 @@ func (r *whereReader) Read(win Window, dst *Cells) error {
 	for row := range win.Height {
 		for col := range win.Width {
 			v := r.a.At(col, row)
-			if r.b.At(col, row) != r.w.value || r.w.nodata != nil && v == *r.w.nodata {
+			if r.b.At(col, row) != r.w.value || r.w.from.Missing(v) {
 				v = math.NaN()
 			}
 			dst.Set(col, row, v)

@@ -1,15 +1,14 @@
 package tally
 
 import (
-	"math"
 	"slices"
 
 	"github.com/verdex-land/verdex/core/spread"
 )
 
 // gather joins the totals of all workers.
-func (p *pass) gather(workers []*worker) *Tally {
-	t := &Tally{Unit: p.areas.Unit, Tiles: int(p.read.Load())}
+func (p *pass) gather(workers []*worker, numbers [][]float64) *Tally {
+	t := &Tally{Unit: p.areas.Unit, Tiles: int(p.read.Load()), Numbers: numbers, Members: p.req.groups()}
 	for n := range p.req.groups() {
 		zones := make([]Zone, len(p.req.Zones.Zones))
 		spread.Over(len(zones), func() func(int) {
@@ -29,13 +28,14 @@ func (p *pass) gather(workers []*worker) *Tally {
 // gatherer joins what the workers have found in one zone after another.
 type gatherer struct {
 	found   []foundValue
-	at      map[[3]uint64]int // place in found, for workers after the first
+	at      map[Value]int // place in found, for workers after the first
 	values  []Value           // room for those of zones
 	extents []Extent
 	// The slots of the last zone that alone told, of which kernel, and their values, which the next zone mostly has too.
 	slots []int32
 	of    *kernel
 	same  []Value
+	order []int // of the slots by value, nil where they are in order
 }
 
 type foundValue struct {
@@ -83,9 +83,15 @@ func (g *gatherer) zone(workers []*worker, group int, i int32) (z Zone) {
 	z.Values, z.Extents = g.values[:0:n], g.extents[:0:n]
 	g.values, g.extents = g.values[n:], g.extents[n:]
 	for i := range g.found {
-		if f := &g.found[i]; !f.extent.IsZero() {
-			z.Values, z.Extents = append(z.Values, f.value), append(z.Extents, f.extent)
+		f := &g.found[i]
+		if f.extent.IsZero() {
+			continue
 		}
+		if last := len(z.Values) - 1; last >= 0 && z.Values[last] == f.value { // a nodata value and NaN are both Missing
+			z.Extents[last].Add(f.extent)
+			continue
+		}
+		z.Values, z.Extents = append(z.Values, f.value), append(z.Extents, f.extent)
 	}
 	return z
 }
@@ -100,29 +106,49 @@ func (g *gatherer) alone(kernel *kernel, got *totals) (z Zone, ok bool) {
 		}
 	}
 	if g.of != kernel || !slices.Equal(g.slots, got.slots) {
-		values := make([]Value, n)
-		for k, s := range got.slots {
-			values[k] = kernel.value(s)
-			if k > 0 && !(values[k-1][0] < values[k][0]) {
+		order, values := make([]int, n), make([]Value, n)
+		for k := range order {
+			order[k] = k
+		}
+		compare := func(a, b int) int {
+			x, y := kernel.value(got.slots[a]), kernel.value(got.slots[b])
+			return slices.Compare(x[:], y[:])
+		}
+		slices.SortFunc(order, compare)
+		for k, i := range order {
+			values[k] = kernel.value(got.slots[i])
+			if k > 0 && values[k-1] == values[k] {
 				return z, false
 			}
 		}
-		g.of, g.slots, g.same = kernel, got.slots, values
+		if g.of, g.slots, g.same, g.order = kernel, got.slots, values, order; slices.IsSorted(order) {
+			g.order = nil
+		}
 	}
-	return Zone{g.same, got.extents[:n:n]}, true
+	extents := got.extents[:n:n]
+	if g.order != nil { // nodata comes first, wherever its number lies
+		if len(g.extents) < n {
+			g.extents = make([]Extent, max(n, 1<<12))
+		}
+		extents, g.extents = g.extents[:n:n], g.extents[n:]
+		for k, i := range g.order {
+			extents[k] = got.extents[i]
+		}
+	}
+	return Zone{g.same, extents}, true
 }
 
 // join adds what a worker has found in the zone.
 func (g *gatherer) join(kernel *kernel, got *totals) {
 	const few = 32
-	before := len(g.found) // of other workers: a worker finds a value once
+	before := len(g.found) // of other workers: a worker finds a value once, but for Missing
 	if before > few {
 		if g.at == nil {
-			g.at = map[[3]uint64]int{}
+			g.at = map[Value]int{}
 		}
 		clear(g.at)
 		for k, f := range g.found {
-			g.at[key(f.value)] = k
+			g.at[f.value] = k
 		}
 	}
 	for m, s := range got.slots {
@@ -130,11 +156,11 @@ func (g *gatherer) join(kernel *kernel, got *totals) {
 		switch {
 		case before == 0:
 		case before > few:
-			if found, ok := g.at[key(v)]; ok {
+			if found, ok := g.at[v]; ok {
 				k = found
 			}
 		default:
-			k = slices.IndexFunc(g.found[:before], func(f foundValue) bool { return key(f.value) == key(v) })
+			k = slices.IndexFunc(g.found[:before], func(f foundValue) bool { return f.value == v })
 		}
 		if k >= 0 {
 			g.found[k].extent.Add(got.extents[m])
@@ -142,9 +168,4 @@ func (g *gatherer) join(kernel *kernel, got *totals) {
 			g.found = append(g.found, foundValue{v, got.extents[m]})
 		}
 	}
-}
-
-// key tells values apart, and takes NaN for the same as itself.
-func key(v Value) [3]uint64 {
-	return [3]uint64{math.Float64bits(v[0]), math.Float64bits(v[1]), math.Float64bits(v[2])}
 }

@@ -84,14 +84,14 @@ func (k *kernel) slotAt(row, col int) (int32, error) {
 	return s, err
 }
 
-// value is what the layers hold in cells of slot s.
+// value is what the layers hold in cells of slot s, in slots of the tally.
 func (k *kernel) value(s int32) (v Value) {
 	for n := len(k.joint) - 1; n >= 0; n-- {
 		j := k.joint[n].of[s]
-		v[n+1] = k.layers[n+1].values[j[1]]
+		v[n+1] = k.layers[n+1].slots[j[1]]
 		s = j[0]
 	}
-	v[0] = k.layers[0].values[s]
+	v[0] = k.layers[0].slots[s]
 	return v
 }
 
@@ -178,7 +178,7 @@ func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, r
 	}
 	k.present[s>>6] |= 1 << (s & 63)
 	x := &k.extents[s]
-	x.Units.AddInt(share)
+	x.Units.AddInt(trueShare(share, m, seg, d))
 	x.Total.Add(cutArea(share, m, seg, d))
 	return nil
 }
@@ -189,6 +189,16 @@ func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
 	a.AddProduct(m.X, seg.B+2*d*seg.C)
 	a.AddProduct(m.Y, seg.Gy)
 	return a
+}
+
+// trueShare is the part of a cell's area that lies in a zone, in zone.Units: what its planar share is off by is the moments
+// times the change of density.
+func trueShare(share int64, m zone.Moment, seg *raster.Segment, d int64) int64 {
+	if m == (zone.Moment{}) {
+		return share
+	}
+	area := float64(seg.A + d*(seg.B+d*seg.C))
+	return share + raster.Round((float64(m.X)*float64(seg.B+2*d*seg.C)+float64(m.Y)*float64(seg.Gy))/area)
 }
 
 // cutAlike adds the cut cells of a row where all cells have the same area: their

@@ -12,6 +12,7 @@ type layer struct {
 	reader raster.Reader
 	cells  raster.Cells
 	values []float64 // by slot
+	slots  []Slot    // by slot: the slot in the tally, once all is measured
 	small  []int32   // slot by 8- or 16-bit pattern, -1 for values not seen yet
 	large  map[uint64]int32
 	lastV  uint64

@@ -147,11 +147,14 @@ func MeasureMoments(ctx context.Context, req Request) ([]Moments, float64, error
 	if err != nil {
 		return nil, 0, fmt.Errorf("%s: %w", req.Layers[0].Header().Name, err)
 	}
+	if err := req.check(); err != nil {
+		return nil, 0, err
+	}
 	p := newPass(req, areas)
 	found := make([]map[int]*Moments, req.threads())
 	err = p.run(ctx, func(i int) func(*zone.Cutter, *band, int) error {
 		found[i] = map[int]*Moments{}
-		w := &momentWorker{pass: p, reader: req.Layers[0].NewReader(), zones: found[i], nodata: req.Layers[0].Header().NoData}
+		w := &momentWorker{pass: p, reader: req.Layers[0].NewReader(), zones: found[i], header: req.Layers[0].Header()}
 		return w.tile
 	})
 	if err != nil {
@@ -175,7 +178,7 @@ type momentWorker struct {
 	reader raster.Reader
 	cells  raster.Cells
 	zones  map[int]*Moments
-	nodata *float64
+	header raster.Header
 }
 
 func (w *momentWorker) tile(c *zone.Cutter, b *band, col int) error {
@@ -236,14 +239,15 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 				x = ms[i]
 			}
 			cut := cutArea(e.Share, x, seg, d)
-			m.Extent.Units.AddInt(e.Share)
+			share := trueShare(e.Share, x, seg, d)
+			m.Extent.Units.AddInt(share)
 			m.Extent.Total.Add(cut)
-			m.add(v, max(0, cut.hi<<(64-shareBits)|int64(cut.lo>>shareBits)), e.Share)
+			m.add(v, max(0, cut.hi<<(64-shareBits)|int64(cut.lo>>shareBits)), share)
 		}
 	}
 }
 
 func (w *momentWorker) at(col, row int) (float64, bool) {
 	v := w.cells.At(col, row)
-	return v, !math.IsNaN(v) && !math.IsInf(v, 0) && (w.nodata == nil || v != *w.nodata)
+	return v, !w.header.Missing(v) && !math.IsInf(v, 0)
 }

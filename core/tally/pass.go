@@ -38,8 +38,14 @@ type Request struct {
 	Progress func(done, total int)
 }
 
-// Value is what the layers of a group hold in a cell: one value, two or three; the others are 0.
-type Value [3]float64
+// Slot numbers the values of a layer: Missing, then the others in rising order. See [Tally.Number].
+type Slot int32
+
+// Missing is the slot of cells without data, whatever the layer has for them.
+const Missing Slot = 0
+
+// Value is what the layers of a group hold in a cell: the slots of one value, two or three; the others are Missing.
+type Value [3]Slot
 
 // Zone is what was measured in a zone: the extent of each value, by value.
 type Zone struct {
@@ -52,12 +58,18 @@ type Tally struct {
 	Unit   float64  // m² in one unit of the extents
 	Zones  []Zone   // of the first group, in the order of Request.Zones
 	Groups [][]Zone // of each group
+	// Numbers are the values of each layer by slot, that of Missing being NaN; there may be some that do not occur.
+	Numbers [][]float64
+	Members [][]int // the layers of each group
 	Tiles  int      // windows that were read
 	// Overlaps are the pairs of zones that share whole cells, by their numbers in order; each zone counts such cells in
 	// full. ManyOverlaps says that there are more than a thousand, which are not told.
 	Overlaps     [][2]int
 	ManyOverlaps bool
 }
+
+// Number is the value that a slot of the k-th layer of a group stands for, NaN for Missing.
+func (t *Tally) Number(group, k int, s Slot) float64 { return t.Numbers[t.Members[group][k]][s] }
 
 // Whole makes the one zone of a job without zones: the ground within the border of the grid.
 func Whole(g raster.Grid) (*zone.Set, *zone.Placement, error) {
@@ -74,9 +86,12 @@ func Whole(g raster.Grid) (*zone.Set, *zone.Placement, error) {
 	return set, p, nil
 }
 
-// Measure does the job. An outline that turns out to cover ground more than once is an error.
+// Measure does the job. Layers that do not lie on the grid of the placement are an error, and so is an outline that turns out to cover ground more than once is an error.
 func Measure(ctx context.Context, req Request) (*Tally, error) {
 	g := req.Placement.Grid
+	if err := req.check(); err != nil {
+		return nil, err
+	}
 	areas, err := raster.NewAreas(g)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", req.Layers[0].Header().Name, err)
@@ -95,18 +110,57 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 		return nil, fmt.Errorf("%s: zone %s: its outline covers the ground at x %.8g, y %.8g of the raster more than once: mend the outline, because its area is uncertain",
 			req.Zones.Source, req.Zones.Zones[z.zone].ID, x, y)
 	}
+	numbers := p.number(workers)
 	for n, l := range req.Layers {
-		seen := map[uint64]bool{}
-		for _, w := range workers {
-			for _, v := range w.layers[n].values {
-				seen[math.Float64bits(v)] = true
-			}
-		}
-		if most := max(maxValues, req.Values); len(seen) > most {
+		if most := max(maxValues, req.Values); len(numbers[n])-1 > most {
 			return nil, tooMany(l.Header().Name, most)
 		}
 	}
-	return p.gather(workers), nil
+	return p.gather(workers, numbers), nil
+}
+
+// check refuses layers that do not lie on the grid that zones are placed on.
+func (r *Request) check() error {
+	if len(r.Layers) == 0 {
+		return errors.New("there is no raster to measure")
+	}
+	for _, l := range r.Layers {
+		h := l.Header()
+		if err := r.Placement.Grid.Aligned(h.Grid); err != nil {
+			return fmt.Errorf("%s does not lie on the grid that is measured (%w)", h.Name, err)
+		}
+	}
+	return nil
+}
+
+// number numbers the values that the workers have met, by layer: it gives each slot of theirs its slot in the tally.
+func (p *pass) number(workers []*worker) [][]float64 {
+	numbers := make([][]float64, len(p.req.Layers))
+	for n, l := range p.req.Layers {
+		h := l.Header()
+		var all []float64
+		for _, w := range workers {
+			for _, v := range w.layers[n].values {
+				if !h.Missing(v) {
+					all = append(all, v+0) // one zero
+				}
+			}
+		}
+		slices.Sort(all)
+		all = slices.Compact(all)
+		numbers[n] = append([]float64{math.NaN()}, all...)
+		for _, w := range workers {
+			layer := w.layers[n]
+			layer.slots = make([]Slot, len(layer.values))
+			for i, v := range layer.values {
+				if !h.Missing(v) {
+					k, _ := slices.BinarySearch(all, v+0)
+					layer.slots[i] = Slot(k + 1)
+				}
+			}
+		}
+	}
+	return numbers
 }
 
 // errTooMany is the error of a raster with too many values.

@@ -66,10 +66,10 @@ func narrow(ctx context.Context, req Request, targets []*target, width, done, st
 		}
 	}
 	src := req.Layers[0]
-	nodata := src.Header().NoData
+	h := src.Header()
 	none := -1.0
 	view := raster.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Float64, NoData: &none}, func(v float64) (float64, error) {
-		if math.IsNaN(v) || math.IsInf(v, 0) || nodata != nil && v == *nodata {
+		if h.Missing(v) || math.IsInf(v, 0) {
 			return none, nil
 		}
 		k := ordered(v, width)
@@ -93,17 +93,18 @@ func narrow(ctx context.Context, req Request, targets []*target, width, done, st
 		if done > 0 && !q.found {
 			continue
 		}
-		q.settle(&t.Zones[q.zone], groups[q.prefix], done == 0, step)
+		q.settle(t, groups[q.prefix], done == 0, step)
 	}
 	return nil
 }
 
 // settle finds the next bits of a target in what was measured in its zone.
-func (q *target) settle(z *Zone, group int, first bool, step uint) {
+func (q *target) settle(t *Tally, group int, first bool, step uint) {
+	z := &t.Zones[q.zone]
 	if first {
 		total := new(big.Int)
 		for i, v := range z.Values {
-			if v[0] >= 0 {
+			if v[0] != Missing {
 				total.Add(total, z.Extents[i].Fixed())
 			}
 		}
@@ -115,10 +116,10 @@ func (q *target) settle(z *Zone, group int, first bool, step uint) {
 	}
 	reached := new(big.Int).Set(q.below)
 	for i, v := range z.Values { // they come in order
-		code := int(v[0])
-		if code < 0 || code>>step != group {
+		if v[0] == Missing || int(t.Numbers[0][v[0]])>>step != group {
 			continue
 		}
+		code := int(t.Numbers[0][v[0]])
 		before := new(big.Int).Set(reached)
 		reached.Add(reached, z.Extents[i].Fixed())
 		if new(big.Int).Mul(reached, big.NewInt(100)).Cmp(q.need) >= 0 {

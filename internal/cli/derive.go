@@ -373,7 +373,11 @@ func explainRules(ctx context.Context, c *cli.Command, rules *cover.Rules, l *la
 	areas, total := map[int]float64{}, 0.0
 	for i, v := range t.Zones[0].Values {
 		a := t.Zones[0].Extents[i].Area(t.Unit) / 1e4
-		areas[int(v[0])] += a
+		k := math.MaxUint16 // nodata in every layer
+		if v[0] != tally.Missing {
+			k = int(t.Number(0, 0, v[0]))
+		}
+		areas[k] += a
 		total += a
 	}
 	canvas := newCanvas(c.Root().Writer)

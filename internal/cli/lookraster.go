@@ -442,7 +442,7 @@ func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *c
 	if legend == nil {
 		var codes []float64
 		for _, v := range z.Values {
-			codes = append(codes, v[0])
+			codes = append(codes, t.Number(0, 0, v[0]))
 		}
 		legend = cover.LegendOfValues(codes, h.Palette)
 		for i := range legend.Classes {
@@ -451,10 +451,13 @@ func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *c
 	}
 	var out []valueLine
 	for i, v := range z.Values {
-		m, _ := coder.Code(v[0])
-		l := valueLine{Value: v[0], Kind: m.Kind.String(), Cells: z.Extents[i].CellCount()}
-		if math.IsNaN(l.Value) {
-			l.Value, l.Kind = math.MaxFloat64, "nodata" // JSON has no NaN
+		value := t.Number(0, 0, v[0])
+		m, _ := coder.Code(value)
+		l := valueLine{Value: value, Kind: m.Kind.String(), Cells: z.Extents[i].CellCount()}
+		if v[0] == tally.Missing {
+			if l.Value = math.MaxFloat64; h.NoData != nil && !math.IsNaN(*h.NoData) { // JSON has no NaN
+				l.Value = *h.NoData
+			}
 		}
 		l.Pct = l.Cells / total * 100
 		if placed {
