@@ -132,6 +132,18 @@ func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
 	return west, south, east, north, have
 }
 
+// Assumed says what was assumed of the CRS to find true areas, "" for nothing.
+func (g Grid) Assumed() string {
+	if g.CRS == nil || g.CRS.Stated == nil {
+		return ""
+	}
+	_, lat, ok := g.CRS.ToGeographic(g.Point(float64(g.Width)/2, float64(g.Height)/2))
+	if !ok {
+		lat = 0
+	}
+	return g.CRS.Assumed(lat)
+}
+
 // Window is a rectangle of cells.
 type Window struct{ Col, Row, Width, Height int }
 

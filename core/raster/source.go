@@ -18,6 +18,9 @@ type Header struct {
 
 	Format     string // for people: "GeoTIFF, Deflate, tiles of 512 × 512"
 	Bands      int    // in the file; a Source is one of them
+	Alpha      int    // the band that says how transparent cells are; 0 for none
+	Mask       string // what says that cells are without data besides the nodata value; "" for nothing
+	Scaled     string // how stored numbers were turned into measurements; "" where cells are as they are stored
 	Overviews  int    // reduced copies in the file
 	COG        bool   // laid out as a cloud-optimised GeoTIFF
 	Lossy      bool   // the compression changes values

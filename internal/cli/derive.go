@@ -122,18 +122,11 @@ func openLayers(c *cli.Command, r *reporter) (_ *layers, err error) {
 			return nil, usage("two layers are called %s", name)
 		}
 		names[name] = len(list)
-		path, band := bandOf(arg)
-		f, err := open.Raster(path, band)
+		f, path, err := oneRaster(arg)
 		if err != nil {
 			return nil, err
 		}
 		out.files = append(out.files, f)
-		if problem := f.Header().CellsProblem; problem != "" {
-			return nil, fmt.Errorf("%s: %s", path, problem)
-		}
-		if f.Header().Unplaced {
-			return nil, fmt.Errorf("%s: %s", path, f.Header().CRSProblem)
-		}
 		nodata := ""
 		for _, v := range c.StringSlice("nodata") {
 			if value, ok := strings.CutPrefix(v, name+"="); ok {

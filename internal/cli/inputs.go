@@ -132,25 +132,23 @@ func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *
 		}
 	}()
 	var sources []raster.Source
+	assumed := ""
 	for _, arg := range paths {
-		path, band := bandOf(arg)
-		f, err := open.Raster(path, band)
+		f, path, err := oneRaster(arg)
 		if err != nil {
 			return nil, err
 		}
 		out.files = append(out.files, f)
-		if problem := f.Header().CellsProblem; problem != "" {
-			return nil, fmt.Errorf("%s: %s", path, problem)
-		}
-		if f.Header().Unplaced { // nothing that is done with it would be true
-			return nil, fmt.Errorf("%s: %s", path, f.Header().CRSProblem)
-		}
 		s, err := adjust(c, f, nodata)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
 		for _, n := range f.Header().Notes {
 			r.note(path + ": " + n)
+		}
+		if a := s.Header().Grid.Assumed(); assumed == "" && a != "" {
+			assumed = a
+			r.note(path + ": " + a)
 		}
 		sources = append(sources, s)
 	}
@@ -173,6 +171,34 @@ func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *
 	r.warnings(j.Warnings)
 	out.Source, out.path = j.Source, j.Header().Name
 	return out, nil
+}
+
+// oneRaster opens FILE or FILE@BAND whose cells are wanted. A file of several bands is not read by its first one without
+// being asked.
+func oneRaster(arg string) (f open.File, path string, err error) {
+	path, band := bandOf(arg)
+	f, err = open.Raster(path, band)
+	if err != nil {
+		return nil, path, err
+	}
+	h := f.Header()
+	bands := h.Bands
+	if h.Alpha > 0 {
+		bands--
+	}
+	switch {
+	case h.CellsProblem != "":
+		err = fmt.Errorf("%s: %s", path, h.CellsProblem)
+	case h.Unplaced: // nothing that is done with it would be true
+		err = fmt.Errorf("%s: %s", path, h.CRSProblem)
+	case bands > 1 && path == arg:
+		err = fmt.Errorf("%s: it has %d bands, and nothing says which of them holds the values: name it, the first as %s@1", path, bands, path)
+	}
+	if err != nil {
+		f.Close()
+		return nil, path, err
+	}
+	return f, path, nil
 }
 
 // bandOf splits FILE@BAND.
@@ -362,6 +388,9 @@ func readTerms(c *cli.Command) (t terms, err error) {
 // coder makes the coder of a layer. A crosswalk with intervals, which measurements need, is applied to the cells,
 // so that only the classes are counted; others are applied to the sums of the values.
 func (t *terms) coder(s raster.Source, walk *cover.Crosswalk) (raster.Source, *cover.Coder, error) {
+	if h := s.Header(); walk == nil && h.Scaled != "" {
+		return nil, nil, fmt.Errorf("%s: its values are %s, so they are measurements and not classes: put them into classes with a crosswalk of intervals", h.Name, h.Scaled)
+	}
 	coder := &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData, Groups: t.groups}
 	if walk == nil || !walk.HasIntervals() {
 		return s, coder, nil

@@ -33,6 +33,9 @@ type rasterReport struct {
 	Type          string      `json:"type"`
 	NoData        *float64    `json:"nodata"`
 	NaN           bool        `json:"nodata_is_nan,omitempty"`
+	Mask          string      `json:"mask,omitempty"`
+	Scaled        string      `json:"scaled,omitempty"`
+	Assumed       string      `json:"assumed,omitempty"`
 	Palette       int         `json:"palette_colours"`
 	EPSG          int         `json:"epsg,omitempty"`
 	CRS           string      `json:"crs"`
@@ -241,7 +244,7 @@ func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.L
 func describe(name string, h raster.Header) *rasterReport {
 	g := h.Grid
 	p := &rasterReport{File: name, Format: h.Format, COG: h.COG, Bands: h.Bands, Overviews: h.Overviews, Columns: g.Width, Rows: g.Height, Type: h.Type.String(),
-		NoData: h.NoData, Palette: len(h.Palette), CellWidth: g.DX, CellHeight: math.Abs(g.DY), header: h, CRS: "unknown"}
+		NoData: h.NoData, Mask: h.Mask, Scaled: h.Scaled, Palette: len(h.Palette), CellWidth: g.DX, CellHeight: math.Abs(g.DY), header: h, CRS: "unknown"}
 	if h.NoData != nil && math.IsNaN(*h.NoData) {
 		p.NoData, p.NaN = nil, true
 	}
@@ -251,6 +254,9 @@ func describe(name string, h raster.Header) *rasterReport {
 	}
 	p.EPSG, p.CRS, p.Kind, p.CellUnit = g.CRS.Code, g.CRS.String(), g.CRS.Kind(), plural(g.CRS.UnitName)
 	p.GroundWidth, p.GroundHeight, _ = groundSize(g)
+	if p.Assumed = g.Assumed(); p.Assumed != "" {
+		p.Findings = append(p.Findings, finding{What: p.Assumed})
+	}
 	if least, mean, most, ok := trueAreas(g); ok {
 		p.LeastArea, p.MeanArea, p.GreatestArea = least, mean, most
 		if nominal, ok := g.NominalCellArea(); ok {
@@ -329,6 +335,12 @@ func (p *rasterReport) facts() []fact {
 		nodata = fmt.Sprint(*h.NoData)
 	}
 	facts = append(facts, fact{"nodata", nodata})
+	if p.Mask != "" {
+		facts = append(facts, fact{"mask", p.Mask + ": ground that it leaves out is nodata"})
+	}
+	if p.Scaled != "" {
+		facts = append(facts, fact{"values", "measurements: " + p.Scaled})
+	}
 	if p.Palette > 0 {
 		facts = append(facts, fact{"palette", fmt.Sprintf("%d colours", p.Palette)})
 	}
@@ -381,16 +393,8 @@ func plural(unit string) string {
 
 // groundSize is the size of the middle cell in metres along the ground.
 func groundSize(g raster.Grid) (eastWest, northSouth float64, ok bool) {
-	x, y := g.Point(float64(g.Width)/2, float64(g.Height)/2)
-	step := func(dx, dy float64) (float64, bool) {
-		lon0, lat0, ok0 := g.CRS.ToGeographic(x-dx/2, y-dy/2)
-		lon1, lat1, ok1 := g.CRS.ToGeographic(x+dx/2, y+dy/2)
-		m, p := g.CRS.Ellipsoid.GroundSpacing((lat0 + lat1) / 2)
-		return math.Hypot((lon1-lon0)*p, (lat1-lat0)*m), ok0 && ok1
-	}
-	a, ok1 := step(g.DX, 0)
-	b, ok2 := step(0, g.DY)
-	return a, b, ok1 && ok2
+	m, ok := g.CRS.Metric(g.Point(float64(g.Width)/2, float64(g.Height)/2))
+	return math.Sqrt(m.XX) * g.DX, math.Sqrt(m.YY) * math.Abs(g.DY), ok
 }
 
 // trueAreas are the least, mean and greatest true area of the cells, from a lattice of them.
@@ -408,12 +412,15 @@ func trueAreas(g raster.Grid) (least, mean, most float64, ok bool) {
 			if err != nil {
 				return 0, 0, 0, false
 			}
+			if v == 0 { // on no ground
+				continue
+			}
 			least, most = math.Min(least, v), math.Max(most, v)
 			mean += v
 			n++
 		}
 	}
-	return least, mean / n, most, true
+	return least, mean / n, most, n > 0
 }
 
 // lookValues counts the values of the whole raster.

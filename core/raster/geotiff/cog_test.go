@@ -96,16 +96,16 @@ func TestOverviewsByMajorityAndMean(t *testing.T) {
 							want += x
 						}
 						want = math.Round(want / float64(len(values)))
-					} else if len(values) > 0 { // the first of those that occur most
+					} else if len(values) > 0 { // the last of those that occur most
 						most := 0
-						for i, x := range values {
+						for _, x := range values {
 							n := 0
-							for _, y := range values[i:] {
+							for _, y := range values {
 								if x == y {
 									n++
 								}
 							}
-							if n > most {
+							if n >= most {
 								want, most = x, n
 							}
 						}

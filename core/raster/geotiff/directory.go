@@ -39,6 +39,8 @@ const (
 	tagTileOffsets     = 324
 	tagTileCounts      = 325
 	tagSampleFormat    = 339
+	tagExtraSamples    = 338
+	tagMetadata        = 42112
 	tagPixelScale      = 33550
 	tagTiepoint        = 33922
 	tagTransformation  = 34264
@@ -200,7 +202,7 @@ var wanted = map[uint16]bool{
 	tagFillOrder: true, tagStripOffsets: true, tagSamples: true, tagRowsPerStrip: true, tagStripCounts: true,
 	tagPlanar: true, tagPredictor: true, tagColorMap: true, tagTileWidth: true, tagTileHeight: true,
 	tagTileOffsets: true, tagTileCounts: true, tagSampleFormat: true, tagPixelScale: true, tagTiepoint: true,
-	tagTransformation: true, tagGeoKeys: true, tagGeoDoubles: true, tagGeoASCII: true, tagNoData: true,
+	tagTransformation: true, tagGeoKeys: true, tagGeoDoubles: true, tagGeoASCII: true, tagNoData: true, tagExtraSamples: true, tagMetadata: true,
 }
 
 func (d *directory) has(tag uint16) bool { _, ok := d.fields[tag]; return ok }

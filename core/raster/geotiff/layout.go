@@ -43,14 +43,19 @@ type layout struct {
 	virtual   bool
 	stripRows int
 	problem   string // why the cells cannot be decoded
+	bits      bool   // a mask of one bit a cell, of which eight are read as one
 }
 
 func readLayout(f *file, d *directory, band int) (*layout, error) {
 	w, h := d.number(tagWidth, 0), d.number(tagHeight, 0)
+	bits := d.isBitMask()
+	if bits {
+		w = (w + 7) / 8
+	}
 	if w == 0 || h == 0 || w > maxDimension || h > maxDimension {
 		return nil, fmt.Errorf("it claims %d × %d cells: the file is damaged", w, h)
 	}
-	l := &layout{width: int(w), height: int(h), compression: d.number(tagCompression, 1), predictor: d.number(tagPredictor, 1)}
+	l := &layout{width: int(w), height: int(h), compression: d.number(tagCompression, 1), predictor: d.number(tagPredictor, 1), bits: bits}
 	samples := d.number(tagSamples, 1)
 	if samples == 0 || samples > maxSamplesPerPixel {
 		return nil, fmt.Errorf("it claims %d bands: the file is damaged", samples)
@@ -82,7 +87,9 @@ func readLayout(f *file, d *directory, band int) (*layout, error) {
 		}
 	}
 	var err error
-	if l.cell, err = cellType(d, l.samples); err != nil {
+	if bits {
+		l.cell = raster.Uint8
+	} else if l.cell, err = cellType(d, l.samples); err != nil {
 		return nil, err
 	}
 	if l.predictor != 1 && !(l.predictor == 2 && l.cell.Bytes() <= 4 && !l.cell.Floating()) && !(l.predictor == 3 && l.cell.Floating()) {
@@ -131,6 +138,9 @@ func (l *layout) readBlocks(f *file, d *directory) error {
 	if d.has(tagTileWidth) || d.has(tagTileHeight) {
 		l.tiled = true
 		bw, bh = d.number(tagTileWidth, 0), d.number(tagTileHeight, 0)
+		if l.bits {
+			bw = (bw + 7) / 8
+		}
 		l.offsets, l.counts = d.fields[tagTileOffsets], d.fields[tagTileCounts]
 	} else {
 		bw, bh = uint64(l.width), d.number(tagRowsPerStrip, uint64(l.height))

@@ -18,9 +18,12 @@ type Source struct {
 	layout *layout
 	header raster.Header
 	closer io.Closer
+	mask   *Source // a raster of 0 where cells are without data, nil for none
+	// What stored numbers are to be multiplied with, and what is then added.
+	scale, offset float64
 }
 
-// Open opens band 1, 2, … of the file at path. The caller closes it.
+// Open opens band 1, 2, … of the file at path as it is stored; [Source.Applied] gives what it means. The caller closes it.
 func Open(path string, band int) (*Source, error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -79,29 +82,127 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 			h.NoData = &v
 		}
 	}
-	h.Overviews = f.overviews(next, offset)
+	if alpha := d.alpha(l.samples); alpha != band {
+		h.Alpha = alpha
+	}
+	if h.Overviews, s.mask, err = f.others(next, offset, l); err != nil {
+		return nil, err
+	}
+	switch {
+	case s.mask != nil && h.Alpha > 0:
+		h.Mask = fmt.Sprintf("an internal mask, and band %d (transparency)", h.Alpha)
+	case s.mask != nil:
+		h.Mask = "an internal mask"
+	case h.Alpha > 0:
+		h.Mask = fmt.Sprintf("band %d (transparency)", h.Alpha)
+	}
+	if s.scale, s.offset, err = d.scaling(band); err != nil {
+		h.Notes = append(h.Notes, err.Error())
+	}
+	if s.scale != 1 || s.offset != 0 {
+		h.Scaled = fmt.Sprintf("stored numbers × %g", s.scale)
+		if s.offset != 0 {
+			h.Scaled += fmt.Sprintf(" + %g", s.offset)
+		}
+	}
 	problems, err := CheckCOG(r, size)
 	h.COG = err == nil && len(problems) == 0
 	s.header = h
 	return s, nil
 }
 
-// overviews counts the reduced copies that follow the first directory.
-func (f *file) overviews(next, first uint64) int {
+// others goes through the directories that follow the first: it counts the reduced copies, and finds the mask.
+func (f *file) others(next, first uint64, l *layout) (overviews int, mask *Source, err error) {
 	seen := map[uint64]bool{first: true}
-	n := 0
 	for next != 0 && !seen[next] && len(seen) < maxDirectories {
 		seen[next] = true
 		d, after, err := f.directory(next)
 		if err != nil {
 			break
 		}
-		if d.number(tagSubfile, 0)&5 == 1 {
-			n++
+		switch d.number(tagSubfile, 0) & 7 {
+		case 1:
+			overviews++
+		case 4: // a mask of the full image
+			if int(d.number(tagWidth, 0)) != l.width || int(d.number(tagHeight, 0)) != l.height {
+				break
+			}
+			m, err := readLayout(f, d, 1)
+			if err == nil && m.problem != "" {
+				err = errors.New(m.problem)
+			}
+			if err != nil {
+				return overviews, nil, fmt.Errorf("its mask, which says where it has no data, cannot be read (%w)", err)
+			}
+			mask = &Source{file: f, layout: m, header: raster.Header{Name: "its mask", Type: m.cell, Grid: raster.Grid{Width: m.width, Height: m.height, DX: 1, DY: -1}}}
 		}
 		next = after
 	}
-	return n
+	return overviews, mask, nil
+}
+
+// Applied gives the raster as its file means it: without data where its mask or its band of transparency says so, and
+// with stored numbers turned into the measurements that they stand for.
+func (s *Source) Applied() (raster.Source, error) {
+	out := raster.Source(s)
+	if s.mask != nil {
+		m := raster.Source(s.mask)
+		if s.mask.layout.bits {
+			m = &bitMask{s.mask, s.layout.width}
+		}
+		out = raster.Masked(out, m)
+	}
+	if a := s.header.Alpha; a > 0 {
+		l := *s.layout
+		l.band = a - 1
+		alpha := &Source{file: s.file, layout: &l, header: s.header}
+		alpha.header.NoData = nil
+		out = raster.Masked(out, alpha)
+	}
+	if s.scale != 1 || s.offset != 0 {
+		out = raster.Scaled(out, s.scale, s.offset)
+	}
+	return out, nil
+}
+
+// bitMask gives the cells of a mask of one bit each, the most significant first.
+type bitMask struct {
+	*Source
+	width int
+}
+
+// Header implements [raster.Source].
+func (m *bitMask) Header() raster.Header {
+	h := m.Source.Header()
+	h.Grid.Width = m.width
+	return h
+}
+
+// BlockSize implements [raster.Source].
+func (m *bitMask) BlockSize() (width, height int) { w, h := m.Source.BlockSize(); return 8 * w, h }
+
+// NewReader implements [raster.Source].
+func (m *bitMask) NewReader() raster.Reader { return &bitReader{r: m.Source.NewReader()} }
+
+type bitReader struct {
+	r     raster.Reader
+	cells raster.Cells
+}
+
+// Read implements [raster.Reader].
+func (b *bitReader) Read(w raster.Window, dst *raster.Cells) error {
+	first, last := w.Col/8, (w.Col+w.Width-1)/8
+	if err := b.r.Read(raster.Window{Col: first, Row: w.Row, Width: last - first + 1, Height: w.Height}, &b.cells); err != nil {
+		return err
+	}
+	dst.Resize(raster.Uint8, w.Width, w.Height, w.Width)
+	for row := range w.Height {
+		for col := range w.Width {
+			at := w.Col + col
+			dst.U8[row*dst.Stride+col] = b.cells.U8[row*b.cells.Stride+at/8-first] >> (7 - at%8) & 1
+		}
+	}
+	return nil
 }
 
 func palette(d *directory) []raster.Color {

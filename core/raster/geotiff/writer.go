@@ -251,18 +251,18 @@ func (t *writer) halve(src, dst *raster.Cells, col, row int) {
 	}
 }
 
-// majority is the value that most of four bytes hold, none (or -1) apart; of several, the first.
+// majority is the value that most of four bytes hold, none (or -1) apart; of several, the last, as everywhere ([raster.Majority]).
 func majority(a, b, c, d uint8, none int) uint8 {
-	if a == b && int(a) != none {
-		return a
+	if c == d && int(d) != none {
+		return d
 	}
-	best, most, all := a, 0, [4]uint8{a, b, c, d}
-	for i, v := range all {
+	best, most, all := d, 0, [4]uint8{a, b, c, d}
+	for i := 3; i >= 0; i-- {
+		v, n := all[i], 0
 		if int(v) == none {
 			continue
 		}
-		n := 0
-		for _, u := range all[i:] {
+		for _, u := range all[:i+1] {
 			if u == v {
 				n++
 			}

@@ -20,6 +20,15 @@ type File interface {
 	io.Closer
 }
 
+// opened is a raster as its file means it.
+type opened struct {
+	raster.Source
+	io.Closer
+}
+
+// Tiling is that of the raster.
+func (o opened) Tiling() (cols, rows []int) { return raster.Tiling(o.Source) }
+
 // Raster opens band 1, 2, … of the file at path.
 func Raster(path string, band int) (File, error) {
 	f, err := os.Open(path)
@@ -39,7 +48,16 @@ func Raster(path string, band int) (File, error) {
 	}
 	switch kind := Kind(head); {
 	case kind == "TIFF":
-		return geotiff.Open(path, band)
+		s, err := geotiff.Open(path, band)
+		if err != nil {
+			return nil, err
+		}
+		applied, err := s.Applied()
+		if err != nil {
+			s.Close()
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		return opened{applied, s}, nil
 	case kind == "ASCII grid":
 		if band != 1 {
 			return nil, fmt.Errorf("%s: an ASCII grid has one band, and band %d was asked for", path, band)
