@@ -3,39 +3,97 @@ package account
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
 )
 
-// Samples are counts of reference samples drawn at random within the classes of a map.
+// Samples are counts of reference samples drawn at random within strata, which are the classes of the map unless others are named.
 type Samples struct {
-	Classes []Named
-	Counts  [][]int   // by map class (the stratum), then by reference class
-	Areas   []float64 // of the map classes, in m²
+	Classes []Named   // of the map and of the reference
+	Counts  [][]int   // by map class, then by reference class
+	Areas   []float64 // of the strata, in m²
+	// Where the strata are not the classes of the map: their names, the counts by stratum, map class and reference class, and the
+	// areas of the map's classes in m², nil where they are not known.
+	Strata    []Named
+	ByStratum [][][]int
+	Mapped    []float64
 }
 
-// Accuracy is what samples tell of a map and of the true extents of its classes: the stratified estimators of Olofsson,
-// Foody, Herold, Stehman, Woodcock and Wulder, "Good practices for estimating area and assessing accuracy of land change", Remote Sensing
-// of Environment 148 (2014), equations 1 to 11. With W_i the share of map class i in the area and n_ij the samples of it
-// that are class j on the ground,
+// stratified gives samples by stratum, whatever the strata are.
+func (s Samples) stratified() Samples {
+	if s.Strata != nil {
+		return s
+	}
+	s.Strata, s.Mapped = s.Classes, s.Areas
+	s.ByStratum = make([][][]int, len(s.Classes))
+	for h := range s.Classes {
+		s.ByStratum[h] = make([][]int, len(s.Classes))
+		for i := range s.ByStratum[h] {
+			s.ByStratum[h][i] = make([]int, len(s.Classes))
+		}
+		copy(s.ByStratum[h][h], s.Counts[h])
+	}
+	return s
+}
+
+// Group gathers the classes of map and reference into those of a legend's groups. The strata stay those that samples were drawn in.
+func (s Samples) Group(g *cover.Groups) (Samples, error) {
+	s = s.stratified()
+	to, err := groupsOf(s.Classes, g)
+	if err != nil {
+		return s, err
+	}
+	out := Samples{Classes: NamedClasses(g.Legend), Areas: s.Areas, Strata: s.Strata}
+	at := make([]int, len(s.Classes))
+	for i, c := range s.Classes {
+		at[i], _ = out.ClassOf(to[c.ID])
+	}
+	for h := range s.ByStratum {
+		counts := make([][]int, len(out.Classes))
+		for i := range counts {
+			counts[i] = make([]int, len(out.Classes))
+		}
+		for i, row := range s.ByStratum[h] {
+			for j, n := range row {
+				counts[at[i]][at[j]] += n
+			}
+		}
+		out.ByStratum = append(out.ByStratum, counts)
+	}
+	if s.Mapped != nil {
+		out.Mapped = make([]float64, len(out.Classes))
+		for i, a := range s.Mapped {
+			out.Mapped[at[i]] += a
+		}
+	}
+	return out, nil
+}
+
+// Accuracy is what samples tell of a map and of the true extents of its classes, by stratified estimation: Stehman,
+// "Estimating area and map accuracy for stratified random sampling when the strata are different from the map classes",
+// International Journal of Remote Sensing 35 (2014). With W_h the share of stratum h in the area, n_h its samples, and
+// ȳ_h the mean over them of a quantity y that is 0 or 1 for each,
 //
-//	p_ij = W_i·n_ij/n_i.            proportion of the area in cell i, j of the error matrix
-//	O    = Σ p_jj                   overall accuracy; variance Σ W_i²·U_i(1−U_i)/(n_i. −1)
-//	U_i  = p_ii/p_i.                user's accuracy; variance U_i(1−U_i)/(n_i. −1)
-//	P_j  = p_jj/p_.j                producer's accuracy
-//	A_j  = A·p_.j                   adjusted area; variance of p_.j: Σ (W_i·p_ij − p_ij²)/(n_i. −1)
+//	Ȳ = Σ W_h·ȳ_h                         a proportion of the area; variance Σ W_h²·s²_y/n_h
+//	R = Ȳ / X̄                            a ratio of two; variance 1/X̄²·Σ W_h²·(s²_y + R²·s²_x − 2R·s_xy)/n_h
+//
+// Overall accuracy and the true extent of class j are proportions (map and reference agree; the reference is j), user's and
+// producer's accuracy ratios (both are j, of the map is j; both are j, of the reference is j). Where the strata are the classes of
+// the map these are the estimators of Olofsson, Foody, Herold, Stehman, Woodcock and Wulder, "Good practices for estimating area and
+// assessing accuracy of land change", Remote Sensing of Environment 148 (2014), equations 1 to 11.
 //
 // Intervals of 95 % are 1.96 standard errors to either side.
 type Accuracy struct {
 	Classes     []Named
-	Proportions [][]float64 // p_ij
+	Proportions [][]float64 // of the area, by map class and reference class
 	Samples     []int       // of each map class
 	Overall     Estimate
 	Users       []Estimate // NaN without samples
 	Producers   []Estimate // NaN for a class that no sample has on the ground
-	Mapped      []float64  // m²
+	Mapped      []float64  // m²; NaN where it is not known
 	Adjusted    []Estimate // m²
 }
 
@@ -48,75 +106,103 @@ func (e Estimate) HoldsZero() bool { return e.Value-e.Half <= 0 && e.Value+e.Hal
 // normal95 is the number of standard errors to either side in an interval of 95 %.
 const normal95 = 1.96
 
-// Assess estimates accuracy and areas. A map class with area needs two samples at least.
+// Assess estimates accuracy and areas. A stratum with area needs two samples at least.
 func Assess(s Samples) (*Accuracy, error) {
+	ofClasses := s.Strata == nil
+	s = s.stratified()
 	n := len(s.Classes)
-	a := &Accuracy{Classes: s.Classes, Mapped: s.Areas, Samples: make([]int, n)}
-	total := 0.0
-	for i := range n {
-		for _, c := range s.Counts[i] {
-			a.Samples[i] += c
+	a := &Accuracy{Classes: s.Classes, Mapped: s.Mapped, Samples: make([]int, n), Proportions: make([][]float64, n)}
+	if a.Mapped == nil {
+		a.Mapped = make([]float64, n)
+		for i := range a.Mapped {
+			a.Mapped[i] = math.NaN()
 		}
-		total += s.Areas[i]
+	}
+	total := 0.0
+	drawn := make([]int, len(s.Strata))
+	for h := range s.Strata {
+		for i, row := range s.ByStratum[h] {
+			for _, c := range row {
+				drawn[h] += c
+				a.Samples[i] += c
+			}
+		}
+		total += s.Areas[h]
+		what, where := "class", "where it is mapped"
+		if !ofClasses {
+			what, where = "stratum", "in it"
+		}
 		switch {
-		case s.Areas[i] > 0 && a.Samples[i] < 2:
-			return nil, fmt.Errorf("class %s has %d sample(s) where it is mapped, and an interval takes two at least in each class of the map: add samples, or gather it with another class", s.Classes[i].Label(), a.Samples[i])
-		case s.Areas[i] <= 0 && a.Samples[i] > 0:
-			return nil, fmt.Errorf("class %s has samples where it is mapped, but no area: are these the areas of the map that was sampled?", s.Classes[i].Label())
+		case s.Areas[h] > 0 && drawn[h] < 2:
+			count := "no sample"
+			if drawn[h] == 1 {
+				count = "1 sample"
+			}
+			return nil, fmt.Errorf("%s %s has %s %s, and an interval takes two at least in each: add samples, or gather it with another", what, s.Strata[h].Label(), count, where)
+		case s.Areas[h] <= 0 && drawn[h] > 0:
+			return nil, fmt.Errorf("%s %s has samples %s, but no area: are these the areas of what was sampled?", what, s.Strata[h].Label(), where)
 		}
 	}
 	if total <= 0 {
-		return nil, fmt.Errorf("the classes of the map have no area")
+		return nil, fmt.Errorf("what was sampled has no area")
 	}
-	share := func(i, j int) float64 { // n_ij / n_i.
-		if a.Samples[i] == 0 {
-			return 0
-		}
-		return float64(s.Counts[i][j]) / float64(a.Samples[i])
-	}
-	spread := func(i int, p float64) float64 { // variance of a proportion within a stratum
-		if a.Samples[i] == 0 {
-			return 0
-		}
-		return p * (1 - p) / float64(a.Samples[i]-1)
-	}
-	weights := make([]float64, n)
-	columns := make([]float64, n)
-	variance := 0.0
-	for i := range n {
-		weights[i] = s.Areas[i] / total
-		row := make([]float64, n)
-		for j := range n {
-			row[j] = weights[i] * share(i, j)
-			columns[j] += row[j]
-		}
-		a.Proportions = append(a.Proportions, row)
-		a.Overall.Value += row[i]
-		variance += weights[i] * weights[i] * spread(i, share(i, i))
-	}
-	a.Overall.Half = normal95 * math.Sqrt(variance)
-	nan := Estimate{math.NaN(), math.NaN()}
-	for j := range n {
-		users, producers := nan, nan
-		if a.Samples[j] > 0 {
-			users = Estimate{share(j, j), normal95 * math.Sqrt(spread(j, share(j, j)))}
-		}
-		variance := 0.0
-		for i := range n {
-			variance += weights[i] * weights[i] * spread(i, share(i, j))
-		}
-		if columns[j] > 0 {
-			p := a.Proportions[j][j] / columns[j]
-			v := weights[j] * weights[j] * (1 - p) * (1 - p) * spread(j, share(j, j))
-			for i := range n {
-				if i != j {
-					v += p * p * weights[i] * weights[i] * spread(i, share(i, j))
+	// moments are the sums over strata of means, and of variances and the covariance of the means, of two quantities.
+	type quantity func(i, j int) bool
+	moments := func(y, x quantity) (my, mx, vy, vx, vxy float64) {
+		for h := range s.Strata {
+			if drawn[h] == 0 {
+				continue
+			}
+			var ny, nx, both float64
+			for i, row := range s.ByStratum[h] {
+				for j, c := range row {
+					iny, inx := y(i, j), x(i, j)
+					if iny {
+						ny += float64(c)
+					}
+					if inx {
+						nx += float64(c)
+					}
+					if iny && inx {
+						both += float64(c)
+					}
 				}
 			}
-			producers = Estimate{p, normal95 * math.Sqrt(v) / columns[j]}
+			w, m := s.Areas[h]/total, float64(drawn[h])
+			py, px, pxy := ny/m, nx/m, both/m
+			my, mx = my+w*py, mx+w*px
+			k := w * w / (m - 1) // the variance of a mean of 0s and 1s is p(1-p)/(n-1)
+			vy, vx, vxy = vy+k*py*(1-py), vx+k*px*(1-px), vxy+k*(pxy-py*px)
 		}
-		a.Users, a.Producers = append(a.Users, users), append(a.Producers, producers)
-		a.Adjusted = append(a.Adjusted, Estimate{columns[j] * total, normal95 * math.Sqrt(variance) * total})
+		return my, mx, vy, vx, vxy
+	}
+	half := func(variance float64) float64 { return normal95 * math.Sqrt(math.Max(0, variance)) }
+	proportion := func(y quantity) Estimate {
+		m, _, v, _, _ := moments(y, y)
+		return Estimate{m, half(v)}
+	}
+	ratio := func(y, x quantity) Estimate {
+		my, mx, vy, vx, vxy := moments(y, x)
+		if mx == 0 {
+			return Estimate{math.NaN(), math.NaN()}
+		}
+		r := my / mx
+		return Estimate{r, half(vy+r*r*vx-2*r*vxy) / mx}
+	}
+	for i := range n {
+		a.Proportions[i] = make([]float64, n)
+		for j := range n {
+			a.Proportions[i][j] = proportion(func(p, q int) bool { return p == i && q == j }).Value
+		}
+	}
+	a.Overall = proportion(func(p, q int) bool { return p == q })
+	for k := range n {
+		right := func(p, q int) bool { return p == k && q == k }
+		mapped := func(p, q int) bool { return p == k }
+		onGround := func(p, q int) bool { return q == k }
+		a.Users, a.Producers = append(a.Users, ratio(right, mapped)), append(a.Producers, ratio(right, onGround))
+		area := proportion(onGround)
+		a.Adjusted = append(a.Adjusted, Estimate{area.Value * total, area.Half * total})
 	}
 	return a, nil
 }
@@ -141,9 +227,13 @@ func (s *Samples) ClassOf(text string) (int, bool) {
 }
 
 // ReadCounts reads a CSV with the columns map, reference and count, classes by code or name. Without a legend, classes are
-// those that the table names.
-func ReadCounts(path string, classes []Named) (Samples, error) {
-	rows, err := cover.ReadRows(path, []string{"map", "reference", "count"}, nil)
+// those that the table names. strata, unless empty, is a further column that names the stratum of the samples.
+func ReadCounts(path string, classes []Named, strata string) (Samples, error) {
+	needed := []string{"map", "reference", "count"}
+	if strata != "" {
+		needed = append(needed, strata)
+	}
+	rows, err := cover.ReadRows(path, needed, nil)
 	if err != nil {
 		return Samples{}, err
 	}
@@ -173,9 +263,69 @@ func ReadCounts(path string, classes []Named) (Samples, error) {
 		if err != nil || n < 0 {
 			return s, c.wrong("the count %q is no whole number", c.text("count"))
 		}
-		s.Counts[at[0]][at[1]] += n
+		if strata != "" && c.text(strata) == "" {
+			return s, c.wrong("it has no %s", strata)
+		}
+		s.Add(c.text(strata), at[0], at[1], n)
 	}
 	return s, nil
+}
+
+// Add adds n samples of a map class and a reference class, in a stratum unless that is empty.
+func (s *Samples) Add(stratum string, i, j, n int) {
+	s.Counts[i][j] += n
+	if stratum == "" {
+		return
+	}
+	h := slices.IndexFunc(s.Strata, func(x Named) bool { return x.ID == stratum })
+	if h < 0 {
+		h = len(s.Strata)
+		s.Strata = append(s.Strata, Named{ID: stratum})
+		counts := make([][]int, len(s.Classes))
+		for k := range counts {
+			counts[k] = make([]int, len(s.Classes))
+		}
+		s.ByStratum = append(s.ByStratum, counts)
+	}
+	s.ByStratum[h][i][j] += n
+}
+
+// ReadStrata reads the areas of strata from a CSV with the columns stratum, area and unit (or class_code in the place of stratum). Rows of one
+// stratum are added up; one with area needs samples.
+func (s *Samples) ReadStrata(path string) error {
+	rows, err := cover.ReadRows(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"})
+	if err != nil {
+		return err
+	}
+	s.Areas = make([]float64, len(s.Strata))
+	found := make([]bool, len(s.Strata))
+	for _, r := range rows {
+		c := cells{path, r}
+		if kind := c.text("kind"); kind != "" && kind != "class" {
+			continue
+		}
+		a, err := c.area("area")
+		if err != nil {
+			return err
+		}
+		h := slices.IndexFunc(s.Strata, func(x Named) bool {
+			return slices.Contains([]string{c.text("stratum"), c.text("class_code"), c.text("class_name")}, x.ID)
+		})
+		if h < 0 {
+			if a == 0 {
+				continue
+			}
+			return c.wrong("the stratum %q has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.text("stratum")+c.text("class_code")))
+		}
+		s.Areas[h] += a
+		found[h] = true
+	}
+	for h, ok := range found {
+		if !ok {
+			return fmt.Errorf("%s: it has no area for the stratum %q, which has samples", path, s.Strata[h].ID)
+		}
+	}
+	return nil
 }
 
 // ReadAreas reads the areas of map classes: from a tally of measure, or a CSV with the columns class_code, area and unit. Zones and

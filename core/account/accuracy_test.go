@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/cover"
 )
 
 // The example of Olofsson and others (2014), tables 8 and 9: 640 samples of a map of change with cells of 0.09 ha.
@@ -66,7 +68,7 @@ func TestSamplesThatDoNotFit(t *testing.T) {
 	s := olofsson()
 	s.Counts[1] = []int{0, 1, 0, 0}
 	_, err := Assess(s)
-	assert.ErrorContains(t, err, "class Forest gain has 1 sample(s) where it is mapped")
+	assert.ErrorContains(t, err, "class Forest gain has 1 sample where it is mapped")
 	s = olofsson()
 	s.Areas[1] = 0
 	_, err = Assess(s)
@@ -79,11 +81,11 @@ func TestSamplesThatDoNotFit(t *testing.T) {
 		return path
 	}
 	counts := write("counts.csv", "map,reference,count\nForest gain,2,5\n1,Forest gain,1\n")
-	s, err = ReadCounts(counts, olofsson().Classes)
+	s, err = ReadCounts(counts, olofsson().Classes, "")
 	require.NoError(t, err)
 	assert.Equal(t, 5, s.Counts[1][1])
 	assert.Equal(t, 1, s.Counts[0][1])
-	_, err = ReadCounts(write("bad.csv", "map,reference,count\nLake,2,5\n"), olofsson().Classes)
+	_, err = ReadCounts(write("bad.csv", "map,reference,count\nLake,2,5\n"), olofsson().Classes, "")
 	assert.ErrorContains(t, err, `line 2: the map class "Lake" is not in the legend`)
 	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n"))
 	assert.ErrorContains(t, err, "no area for class Forest gain, which has samples")
@@ -91,4 +93,63 @@ func TestSamplesThatDoNotFit(t *testing.T) {
 	assert.ErrorContains(t, err, `no column "unit"`)
 	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n2,5,ha\n9,5,ha\n"))
 	assert.ErrorContains(t, err, "class 9 has area but no samples")
+}
+
+// By group, strata stay the classes that samples were drawn in, and a group is the sum of its cells of the error matrix: pooled samples
+// would weigh a class by how often it was sampled.
+func TestGroupsAreSumsOfTheErrorMatrix(t *testing.T) {
+	legend, err := cover.NewLegend("legend.csv", []cover.Class{{Code: 1, Name: "Deforestation", Group: "changed"}, {Code: 2, Name: "Forest gain", Group: "changed"},
+		{Code: 3, Name: "Stable forest", Group: "stable"}, {Code: 4, Name: "Stable non-forest", Group: "stable"}})
+	require.NoError(t, err)
+	groups, err := legend.Group()
+	require.NoError(t, err)
+	byClass, err := Assess(olofsson())
+	require.NoError(t, err)
+	grouped, err := olofsson().Group(groups)
+	require.NoError(t, err)
+	a, err := Assess(grouped)
+	require.NoError(t, err)
+	assert.Equal(t, []Named{{"changed", "changed"}, {"stable", "stable"}}, a.Classes)
+	p := byClass.Proportions
+	for i := range 2 {
+		for j := range 2 {
+			sum := p[2*i][2*j] + p[2*i][2*j+1] + p[2*i+1][2*j] + p[2*i+1][2*j+1]
+			assert.InDelta(t, sum, a.Proportions[i][j], 1e-15)
+		}
+		assert.InDelta(t, a.Proportions[i][i]/(a.Proportions[i][0]+a.Proportions[i][1]), a.Users[i].Value, 1e-14)
+		assert.InDelta(t, byClass.Adjusted[2*i].Value+byClass.Adjusted[2*i+1].Value, a.Adjusted[i].Value, 1e-3)
+		assert.Equal(t, byClass.Mapped[2*i]+byClass.Mapped[2*i+1], a.Mapped[i])
+	}
+	assert.InDelta(t, a.Proportions[0][0]+a.Proportions[1][1], a.Overall.Value, 1e-15)
+	// User's accuracy of what changed by hand: (2·66/75 + 1.5·55/75)/3.5 of the two strata's shares.
+	assert.InDelta(t, (2*66./75+1.5*55./75)/3.5, a.Users[0].Value, 1e-14)
+	// Its interval: within each of the two strata the map says changed throughout.
+	v := math.Pow(0.02, 2)*(66./75)*(9./75)/74 + math.Pow(0.015, 2)*(55./75)*(20./75)/74
+	assert.InDelta(t, 1.96*math.Sqrt(v)/0.035, a.Users[0].Half, 1e-14)
+}
+
+// Strata that are not the map's classes, by hand: two strata of 600 and 400 ha with 4 samples each.
+func TestStrataOfTheirOwn(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "counts.csv")
+	require.NoError(t, os.WriteFile(path, []byte("stratum,map,reference,count\nlow,a,a,2\nlow,a,b,1\nlow,b,b,1\nhigh,b,b,3\nhigh,a,b,1\n"), 0o644))
+	areas := filepath.Join(t.TempDir(), "areas.csv")
+	require.NoError(t, os.WriteFile(areas, []byte("stratum,area,unit\nlow,600,ha\nhigh,400,ha\n"), 0o644))
+	s, err := ReadCounts(path, nil, "stratum")
+	require.NoError(t, err)
+	require.NoError(t, s.ReadStrata(areas))
+	a, err := Assess(s)
+	require.NoError(t, err)
+	assert.InDelta(t, 0.6*3/4+0.4*3/4, a.Overall.Value, 1e-15)
+	assert.InDelta(t, 1.96*math.Sqrt(0.36*(3./4)*(1./4)/3+0.16*(3./4)*(1./4)/3), a.Overall.Half, 1e-15)
+	assert.InDelta(t, 0.6*2/4*1e7, a.Adjusted[0].Value, 1e-6)
+	// User's of a: both are a 0.6·2/4; the map is a 0.6·3/4 + 0.4·1/4.
+	x := 0.6*3/4 + 0.4*1/4
+	r := 0.3 / x
+	assert.InDelta(t, r, a.Users[0].Value, 1e-15)
+	// Low: y is 1 for 2 of 4, x for 3 of 4, both for 2. High: y never, x for 1 of 4.
+	v := 0.36/3*((2./4)*(2./4)+r*r*(3./4)*(1./4)-2*r*(2./4-(2./4)*(3./4))) + 0.16/3*r*r*(1./4)*(3./4)
+	assert.InDelta(t, 1.96*math.Sqrt(v)/x, a.Users[0].Half, 1e-15)
+	assert.True(t, math.IsNaN(a.Mapped[0]))
+	require.NoError(t, os.WriteFile(areas, []byte("stratum,area,unit\nlow,600,ha\n"), 0o644))
+	assert.ErrorContains(t, s.ReadStrata(areas), `no area for the stratum "high"`)
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -362,28 +361,31 @@ func rates(opening, closing, net, years float64) (all, simple, compound float64)
 	return all, all / years, (math.Pow(closing/opening, 1/years) - 1) * 100
 }
 
-// years is the time between two labels that are years or dates, NaN for other labels.
+// yearDays is the length of a year of the Gregorian calendar in days.
+const yearDays = 365.2425
+
+// years is the time between two labels that are years or dates, NaN for other labels: between two years their difference, else
+// days / 365.2425, a year alone being its first day.
 func years(a, b string) float64 {
-	x, ok1 := when(a)
-	y, ok2 := when(b)
-	if !ok1 || !ok2 {
+	x, first, ok1 := when(a)
+	y, second, ok2 := when(b)
+	switch {
+	case !ok1 || !ok2:
 		return math.NaN()
+	case first && second:
+		return float64(y.Year() - x.Year())
 	}
-	return y - x
+	return math.Round(y.Sub(x).Hours()/24) / yearDays
 }
 
-// when is the position of a label in time, in years.
-func when(label string) (float64, bool) {
-	if y, err := strconv.Atoi(label); err == nil && len(label) == 4 {
-		return float64(y), true
-	}
-	for _, layout := range []string{"2006-01-02", "2006-01"} {
+// when is the first day of a label, and whether the label is a year alone.
+func when(label string) (t time.Time, year, ok bool) {
+	for _, layout := range []string{"2006", "2006-01-02", "2006-01"} {
 		if t, err := time.Parse(layout, label); err == nil {
-			start := time.Date(t.Year(), 1, 1, 0, 0, 0, 0, time.UTC)
-			return float64(t.Year()) + t.Sub(start).Hours()/24/365.2425, true
+			return t, layout == "2006", true
 		}
 	}
-	return 0, false
+	return t, false, false
 }
 
 // InOrder reports an error when labels that are years or dates do not rise.

@@ -217,6 +217,26 @@ func TestIntensitiesByHand(t *testing.T) {
 	assert.InDelta(t, 5, x.Uniform, 1e-9)
 	assert.Equal(t, "targeted", x.Stands)
 	assert.Equal(t, "avoided", find("transition", 2, 1).Stands)
+	// The losses of class 1 go to 3 of the 4 cells that class 2 closes with and to none of the 3 of class 3: evenly, 3 of 7 in ten years.
+	x = find("transition-loss", 0, 1)
+	assert.InDelta(t, 7.5, x.Percent, 1e-9)
+	assert.InDelta(t, 100.*3/7/10, x.Uniform, 1e-9)
+	assert.Equal(t, "targeted", x.Stands)
+	assert.Equal(t, "avoided", find("transition-loss", 0, 2).Stands)
+}
+
+// Rates are by the days between two dates, over New Year too; between two years by their difference.
+func TestYearsBetweenLabels(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want float64
+	}{
+		{"2020-12-31", "2021-01-01", 1 / 365.2425}, {"2020-01-01", "2021-01-01", 366 / 365.2425}, {"2004", "2020", 16}, {"2019-07", "2020-07", 366 / 365.2425},
+		{"2020", "2020-07-01", 182 / 365.2425}, {"2020-02-28", "2020-03-01", 2 / 365.2425}, {"2021", "2020", -1},
+	} {
+		assert.InDelta(t, c.want, years(c.a, c.b), 1e-12, "%s to %s", c.a, c.b)
+	}
+	assert.True(t, math.IsNaN(years("before", "2020")))
 }
 
 func TestRates(t *testing.T) {

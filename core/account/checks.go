@@ -78,7 +78,7 @@ func (c *Composition) Check(b Bounds) []Check {
 	present := make([]float64, len(c.Legend.Classes))
 	place := map[string]int{}
 	for k, class := range c.Legend.Classes {
-		place[fmt.Sprint(class.Code)] = k
+		place[class.ID()] = k
 	}
 	var trueSum, count float64
 	for i := range c.Zones {
@@ -119,7 +119,7 @@ func (c *Composition) Check(b Bounds) []Check {
 	}
 	for k, class := range c.Legend.Classes {
 		if present[k] == 0 {
-			ground = append(ground, Finding{Epoch: c.Epoch, Class: fmt.Sprint(class.Code), Text: class.Name})
+			ground = append(ground, Finding{Epoch: c.Epoch, Class: class.ID(), Text: class.Name})
 		}
 	}
 	out := []Check{
@@ -160,7 +160,7 @@ func (c *Changes) Check(b Bounds) []Check {
 					balance = append(balance, pairs.at(between, z.ID, 0, "%s", x.Class.Name))
 				}
 				if !p.Whole {
-					pairs.class(between, z.ID, Named{fmt.Sprint(x.Class.Code), x.Class.Name}, !x.Opening.IsZero(), !x.Closing.IsZero(), x.NetArea)
+					pairs.class(between, z.ID, Named{x.Class.ID(), x.Class.Name}, !x.Opening.IsZero(), !x.Closing.IsZero(), x.NetArea)
 				}
 			}
 			if p.Whole {

@@ -81,7 +81,7 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	n := len(c.Legend.Classes)
 	place, codes := map[int]int{}, make([]string, n)
 	for k, class := range c.Legend.Classes {
-		place[class.Code], codes[k] = k, fmt.Sprint(class.Code)
+		place[class.Code], codes[k] = k, class.ID()
 	}
 	cell := largestCell(in.Placement.Grid)
 	parts := make([]tally.Extent, n+1) // of the classes, and of no data

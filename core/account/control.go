@@ -94,7 +94,7 @@ func (c *Changes) Extents() (out []Mapped) {
 					}
 				}
 				for i, v := range sums {
-					out = append(out, Mapped{z.ID, fmt.Sprint(c.Legend.Classes[i].Code), p.Epochs[e], v})
+					out = append(out, Mapped{z.ID, c.Legend.Classes[i].ID(), p.Epochs[e], v})
 				}
 			}
 		}

@@ -227,9 +227,9 @@ func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.
 		})
 		var classes []cover.Class
 		for i, n := range names {
-			class := cover.Class{Code: i + 1, Name: n}
+			class := cover.Class{Code: i + 1, Name: n, Color: cover.Shade(i), NoCode: true}
 			if v, err := parseCode(n); whole && err == nil {
-				class.Code = v
+				class.Code, class.NoCode = v, false
 			}
 			classes = append(classes, class)
 		}
@@ -278,7 +278,7 @@ func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]
 	}
 	for _, class := range l.Classes {
 		a := parts[cover.Meaning{Kind: cover.Classified, Code: class.Code}]
-		add(Row{Kind: cover.Classified, Code: fmt.Sprint(class.Code), Name: class.Name, Color: class.Color, Area: a, PctOfClassified: Percent(a, z.Classified)})
+		add(Row{Kind: cover.Classified, Code: class.ID(), Name: class.Name, Color: class.Color, Area: a, PctOfClassified: Percent(a, z.Classified)})
 	}
 	var nodata, unlisted float64
 	for m, a := range parts {

@@ -86,11 +86,12 @@ func (c *Change) measure(p *Parts) {
 //	interval    changed / mapped / Y                      beside the same over all intervals
 //	gain of j   gain_j / closing_j / Y                    beside changed / mapped / Y
 //	loss of i   loss_i / opening_i / Y                    beside changed / mapped / Y
-//	i to j      C_ij / opening_i / Y                      beside gain_j / Σ_{i≠j} opening_i / Y
+//	i to j      C_ij / opening_i / Y                      beside gain_j / Σ_{i≠j} opening_i / Y    (where the gains of j come from)
+//	            C_ij / closing_j / Y                      beside loss_i / Σ_{j≠i} closing_j / Y    (where the losses of i go to)
 //
 // in percent a year, or in percent of the interval where the labels are no dates.
 type Intensity struct {
-	Level     string // interval, gain, loss or transition
+	Level     string // interval, gain, loss, transition or, of what losses become, transition-loss
 	From, To  int32  // places in the legend; -1 where there is none
 	Yearly    float64
 	Percent   float64 // the intensity
@@ -117,9 +118,9 @@ func (c *Change) Intensities(z *ZoneChange, uniform float64) []Intensity {
 	s := z.Rate(c.Years)
 	out := []Intensity{{"interval", -1, -1, z.Changed / y, s, uniform, stands(s, uniform, "fast", "slow"), period}}
 	balances := c.Balances(z)
-	opening := 0.0
+	opening, closing := 0.0, 0.0
 	for k, b := range balances {
-		opening += b.OpeningArea
+		opening, closing = opening+b.OpeningArea, closing+b.ClosingArea
 		if b.ClosingArea > 0 {
 			v := b.AdditionsArea / b.ClosingArea / y * 100
 			out = append(out, Intensity{"gain", -1, int32(k), b.AdditionsArea / y, v, s, stands(v, s, "active", "dormant"), period})
@@ -143,6 +144,19 @@ func (c *Change) Intensities(z *ZoneChange, uniform float64) []Intensity {
 				area := moved[[2]int32{int32(from), int32(to)}]
 				v := area / a.OpeningArea / y * 100
 				out = append(out, Intensity{"transition", int32(from), int32(to), area / y, v, u, stands(v, u, "targeted", "avoided"), period})
+			}
+		}
+	}
+	for from, a := range balances { // also to classes that took nothing
+		if a.Reductions.IsZero() {
+			continue
+		}
+		u := a.ReductionsArea / (closing - a.ClosingArea) / y * 100
+		for to, b := range balances {
+			if from != to && b.ClosingArea > 0 {
+				area := moved[[2]int32{int32(from), int32(to)}]
+				v := area / b.ClosingArea / y * 100
+				out = append(out, Intensity{"transition-loss", int32(from), int32(to), area / y, v, u, stands(v, u, "targeted", "avoided"), period})
 			}
 		}
 	}

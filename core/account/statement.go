@@ -201,8 +201,9 @@ func (m *Moves) Statements(f *Flows) []Statement {
 			out = append(out, s)
 		}
 		post := func(s *Statement, v Move) {
-			from, mapped := at[v.From]
-			to, both := at[v.To]
+			first, second := m.ends(v)
+			from, mapped := at[first]
+			to, both := at[second]
 			switch {
 			case v.Outside:
 				s.Outside += v.M2

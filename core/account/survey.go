@@ -56,6 +56,7 @@ const surveyValues = 100
 // TakeSurvey reads a raster once and finds which of its cells each line of the coder's crosswalk takes, and which
 // the problems of the crosswalk concern.
 func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, problems []cover.Problem, threads int, progress func(done, total int)) (*Survey, error) {
+	coder = coder.In(src.Header().Type)
 	set, place, err := tally.Whole(src.Header().Grid)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", src.Header().Name, err)

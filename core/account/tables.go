@@ -118,6 +118,9 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 				continue
 			}
 			code := c.text("class_code")
+			if code == "" { // a class without a code is known by its name
+				code = c.text("class_name")
+			}
 			if err := note(&e.Classes, classes, Named{code, c.text("class_name")}); err != nil {
 				return nil, c.wrong("class %v", err)
 			}
@@ -138,20 +141,14 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 // sortEpochs puts labels in the order of time, when all are years or dates.
 func sortEpochs(labels []string) {
 	for _, l := range labels {
-		if _, ok := when(l); !ok {
+		if _, _, ok := when(l); !ok {
 			return
 		}
 	}
 	slices.SortStableFunc(labels, func(a, b string) int {
-		x, _ := when(a)
-		y, _ := when(b)
-		switch {
-		case x < y:
-			return -1
-		case x > y:
-			return 1
-		}
-		return 0
+		x, _, _ := when(a)
+		y, _, _ := when(b)
+		return x.Compare(y)
 	})
 }
 
@@ -184,19 +181,19 @@ func (e *Extents) Group(g *cover.Groups) error {
 	return nil
 }
 
-// groupsOf are the codes of groups by those of classes.
+// groupsOf are the names of groups by the codes of classes.
 func groupsOf(classes []Named, g *cover.Groups) (map[string]string, error) {
 	to := map[string]string{}
 	for _, c := range classes {
 		code, err := strconv.Atoi(c.ID)
-		group, ok := 0, false
+		group, ok := cover.Class{}, false
 		if err == nil {
 			group, ok = g.Of(code)
 		}
 		if !ok {
 			return nil, fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
 		}
-		to[c.ID] = strconv.Itoa(group)
+		to[c.ID] = group.ID()
 	}
 	return to, nil
 }
@@ -204,7 +201,7 @@ func groupsOf(classes []Named, g *cover.Groups) (map[string]string, error) {
 // NamedClasses are the classes of a legend.
 func NamedClasses(l *cover.Legend) (out []Named) {
 	for _, class := range l.Classes {
-		out = append(out, Named{strconv.Itoa(class.Code), class.Name})
+		out = append(out, Named{class.ID(), class.Name})
 	}
 	return out
 }
@@ -215,6 +212,7 @@ type Moves struct {
 	Zones   []Named
 	Classes []Named
 	List    []Move
+	group   map[string]string // of a class, nil where classes are not gathered
 }
 
 // Move is the ground of a zone that one epoch has in a class and another in another. Codes are "" for ground that the epoch
@@ -287,7 +285,7 @@ func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
 	}
 	var out []Named
 	for _, c := range l.Classes {
-		code := strconv.Itoa(c.Code)
+		code := c.ID()
 		if slices.ContainsFunc(classes, func(n Named) bool { return n.ID == code }) {
 			out = append(out, Named{code, c.Name})
 		}
@@ -300,16 +298,61 @@ func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
 	return out, nil
 }
 
-// Group gathers classes into those of a legend's groups: what moved within a group stayed.
+// Group gathers classes into those of a legend's groups: what moved within a group stayed. The list keeps the classes, of which flows
+// are made; [Moves.Grouped] gathers it.
 func (m *Moves) Group(g *cover.Groups) error {
 	to, err := groupsOf(m.Classes, g) // "", ground that is not mapped, stays so
 	if err != nil {
 		return err
 	}
+	m.group, m.Classes = to, NamedClasses(g.Legend)
+	return nil
+}
+
+// Matches refuses flows none of whose codes is a class of the tables: all change would be told as other change.
+func (m *Moves) Matches(f *Flows) error {
+	if f == nil {
+		return nil
+	}
+	known := map[string]bool{}
+	for _, v := range m.List {
+		known[v.From], known[v.To] = true, true
+	}
+	named := false
+	for _, l := range f.lines {
+		for _, code := range slices.Concat(l.from, l.to) {
+			if named = true; known[code] {
+				return nil
+			}
+		}
+	}
+	if !named {
+		return nil
+	}
+	var classes []string
+	for _, c := range m.Classes {
+		classes = append(classes, c.ID)
+	}
+	return fmt.Errorf("%s: none of its codes is a class of the tables (%s): flows are named by codes of classes, so that they take tables by class, not by group", f.Source, listed(classes, 12))
+}
+
+// ends are what a move goes from and to among Classes.
+func (m *Moves) ends(v Move) (from, to string) {
+	if m.group == nil {
+		return v.From, v.To
+	}
+	return m.group[v.From], m.group[v.To]
+}
+
+// Grouped is the list with the moves between groups, where there are such, added up.
+func (m *Moves) Grouped() []Move {
+	if m.group == nil {
+		return m.List
+	}
 	at := map[Move]int{}
 	var out []Move
 	for _, v := range m.List {
-		v.From, v.To = to[v.From], to[v.To]
+		v.From, v.To = m.ends(v)
 		a := v.M2
 		v.M2 = 0
 		if i, ok := at[v]; ok {
@@ -320,6 +363,5 @@ func (m *Moves) Group(g *cover.Groups) error {
 		v.M2 = a
 		out = append(out, v)
 	}
-	m.List, m.Classes = out, NamedClasses(g.Legend)
-	return nil
+	return out
 }

@@ -23,7 +23,7 @@ func TestLegend(t *testing.T) {
 	l, err := ReadLegend(file(t, "\ufeffcode,name,color,group\n1,Open water,#4a7fb0,Water\n# a comment\n\n3,\"Wood, old\",,\n"))
 	require.NoError(t, err)
 	require.Len(t, l.Classes, 2)
-	assert.Equal(t, Class{1, "Open water", raster.Color{R: 0x4a, G: 0x7f, B: 0xb0}, "Water"}, l.Classes[0])
+	assert.Equal(t, Class{1, "Open water", raster.Color{R: 0x4a, G: 0x7f, B: 0xb0}, "Water", false}, l.Classes[0])
 	c, ok := l.Find(3)
 	assert.True(t, ok)
 	assert.Equal(t, "Wood, old", c.Name)
@@ -194,4 +194,18 @@ func TestGroups(t *testing.T) {
 	l.Classes[0].Group, l.Classes[2].Group = "", ""
 	_, err = l.Group()
 	assert.ErrorContains(t, err, "none of its classes has a group")
+}
+
+// Limits are those of the cells' own precision: a float32 cell of 0.7 is 0.7, and not a little less.
+func TestLimitsInTheCellsPrecision(t *testing.T) {
+	x, err := ReadCrosswalk(file(t, "from,to\n\"[0,0.7)\",1\n\"[0.7,1]\",2\n1.1,3\n"), nil)
+	require.NoError(t, err)
+	c := (&Coder{Crosswalk: x}).In(raster.Float32)
+	for v, want := range map[float32]int{0.7: 2, 0.69999: 1, 1: 2, 1.1: 3} {
+		m, ok := c.Code(float64(v))
+		require.True(t, ok, "%v", v)
+		assert.Equal(t, want, m.Code, "%v", v)
+	}
+	_, ok := (&Coder{Crosswalk: x}).Code(float64(float32(1.1)))
+	assert.False(t, ok, "as double precision it is another number")
 }

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Target is what source values become.
@@ -37,6 +39,7 @@ type Crosswalk struct {
 	nodata    int             // line for nodata cells, -1: they stay nodata
 	otherwise int             // line for values without one of their own, -1: they are an error
 	problems  []Problem
+	single    bool // numbers are rounded to single precision
 }
 
 type ranged struct {
@@ -175,6 +178,36 @@ func (x *Crosswalk) settle() {
 			}
 		}
 	}
+}
+
+// In gives the crosswalk in the precision of a raster's cells: for float32 codes and limits are rounded as the cells are, so that a
+// cell of 0.7 is not below the limit 0.7, and a line for 0.1 holds cells of 0.1.
+func (x *Crosswalk) In(t raster.CellType) *Crosswalk {
+	if x == nil || t != raster.Float32 || x.single {
+		return x
+	}
+	out := *x
+	out.single = true
+	out.values = map[float64]int{}
+	for v, line := range x.values {
+		v = float64(float32(v))
+		if other, ok := out.values[v]; !ok || line < other {
+			out.values[v] = line
+		}
+	}
+	out.intervals = slices.Clone(x.intervals)
+	for i := range out.intervals {
+		r := &out.intervals[i]
+		r.From, r.To = float64(float32(r.From)), float64(float32(r.To))
+	}
+	return &out
+}
+
+// In is the coder for cells of a type, in their precision.
+func (c *Coder) In(t raster.CellType) *Coder {
+	out := *c
+	out.Crosswalk = c.Crosswalk.In(t)
+	return &out
 }
 
 // HasIntervals reports whether ranges of values have a line.

@@ -18,6 +18,17 @@ type Class struct {
 	Name  string
 	Color raster.Color
 	Group string // a broader class, "" for none
+	// NoCode says that the name alone is what the class is known by: groups, and classes of polygons without a legend. Code is
+	// then a number within one legend only, which no table has.
+	NoCode bool
+}
+
+// ID is what the class is known by in tables: its code, or the name of one without.
+func (c Class) ID() string {
+	if c.NoCode {
+		return c.Name
+	}
+	return strconv.Itoa(c.Code)
 }
 
 // Legend is the list of classes, in the order in which they are shown.
@@ -57,7 +68,7 @@ func (l *Legend) Find(code int) (Class, bool) {
 
 // Groups gathers the classes of a legend into broader ones.
 type Groups struct {
-	Legend *Legend // of the groups, numbered from 1 in the order in which they first appear
+	Legend *Legend // of the groups, in the order in which they first appear; they have names and no codes
 	of     map[int]int
 }
 
@@ -78,7 +89,7 @@ func (l *Legend) Group() (*Groups, error) {
 		if !ok {
 			k = len(classes)
 			at[name] = k
-			classes = append(classes, Class{Code: k + 1, Name: name, Color: c.Color})
+			classes = append(classes, Class{Code: k + 1, Name: name, Color: c.Color, NoCode: true})
 		}
 		g.of[c.Code] = k + 1
 	}
@@ -90,10 +101,13 @@ func (l *Legend) Group() (*Groups, error) {
 	return g, err
 }
 
-// Of gives the group of a class by their codes.
-func (g *Groups) Of(code int) (int, bool) {
+// Of gives the group of a class by the class's code.
+func (g *Groups) Of(code int) (Class, bool) {
 	k, ok := g.of[code]
-	return k, ok
+	if !ok {
+		return Class{}, false
+	}
+	return g.Legend.Find(k)
 }
 
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally

@@ -17,6 +17,7 @@ var ErrNoLine = errors.New("a value has no line")
 // an error when it is read.
 func View(s raster.Source, c *Coder, want *raster.CellType) (raster.Source, error) {
 	h := s.Header()
+	c = c.In(h.Type)
 	codes, keeps := c.codes()
 	if keeps && h.Type.Floating() {
 		return nil, fmt.Errorf("%s: its cells are floating-point numbers, which cannot be kept as codes: give intervals for them", h.Name)

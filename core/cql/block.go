@@ -22,17 +22,21 @@ type Program struct {
 	number func(n int) []float64
 	truth  func(n int) []uint8
 	zeros  int64
+	large  int64
 }
 
-// Compile makes a program whose names are the places of In. Texts cannot be computed with here.
-func (e *Expr) Compile(names []string) (*Program, error) {
+// Compile makes a program whose names are the places of its blocks. Texts cannot be computed with here. single says, by name, which
+// blocks hold numbers of single precision (nil for none): what they are compared with is then rounded to single precision too, so that a cell of
+// 0.7 is equal to 0.7 and not below it.
+func (e *Expr) Compile(names []string, single []bool) (*Program, error) {
 	if err := e.Known(names, "layer"); err != nil {
 		return nil, err
 	}
 	p := &Program{in: make([][]float64, len(names))}
-	c := &compiler{p: p, e: e, at: map[string]int{}}
+	c := &compiler{p: p, e: e, at: map[string]int{}, single: map[string]bool{}}
 	for i, n := range names {
 		c.at[n] = i
+		c.single[n] = i < len(single) && single[i]
 	}
 	var err error
 	if e.root.kind == Truth {
@@ -59,10 +63,14 @@ func (p *Program) Truths(in [][]float64) []uint8 {
 // ZeroDivisions is how many numbers were divided by zero so far; the outcome of each is null.
 func (p *Program) ZeroDivisions() int64 { return p.zeros }
 
+// Overflows is how many outcomes were too large for a number so far; each of them is null.
+func (p *Program) Overflows() int64 { return p.large }
+
 type compiler struct {
-	p  *Program
-	e  *Expr
-	at map[string]int
+	p      *Program
+	e      *Expr
+	at     map[string]int
+	single map[string]bool // names of single precision
 }
 
 func (c *compiler) refuse(n *node) error {
@@ -70,7 +78,40 @@ func (c *compiler) refuse(n *node) error {
 }
 
 // constant is the number of a node that does not change, if it is one.
-func constant(n *node) (float64, bool) { return n.num, n.op == opNumber }
+func constant(n *node) (float64, bool) {
+	if n.op == opNeg && n.args[0].op == opNumber {
+		return -n.args[0].num, true
+	}
+	return n.num, n.op == opNumber
+}
+
+// limit is the number that a value is compared with, in the value's precision.
+func (c *compiler) limit(value *node, v float64) float64 {
+	if value.op == opName && c.single[value.text] {
+		return float64(float32(v))
+	}
+	return v
+}
+
+// side is what a value is compared with.
+func (c *compiler) side(value, n *node) (func(int) []float64, error) {
+	if v, ok := constant(n); ok {
+		n = &node{op: opNumber, at: n.at, kind: Number, num: c.limit(value, v)}
+	}
+	return c.number(n)
+}
+
+// finite makes null of what is too large for a number, and counts it.
+func (p *Program) finite(dst, x, y []float64) {
+	for i, v := range dst {
+		if v-v != 0 && v == v { // infinite
+			if x[i]-x[i] == 0 && y[i]-y[i] == 0 {
+				p.large++
+			}
+			dst[i] = math.NaN()
+		}
+	}
+}
 
 func (c *compiler) number(n *node) (func(int) []float64, error) {
 	switch n.op {
@@ -107,11 +148,13 @@ func (c *compiler) number(n *node) (func(int) []float64, error) {
 // binary makes the loop of an operation.
 func (c *compiler) binary(o op, a, b func(int) []float64) func(int) []float64 {
 	out := make([]float64, BlockSize)
+	p := c.p
 	loop := func(f func(dst, x, y []float64)) func(int) []float64 {
 		return func(k int) []float64 {
 			x, y := a(k), b(k)
 			dst := out[:k]
 			f(dst, x[:k], y[:k])
+			p.finite(dst, x[:k], y[:k])
 			return dst
 		}
 	}
@@ -135,7 +178,6 @@ func (c *compiler) binary(o op, a, b func(int) []float64) func(int) []float64 {
 			}
 		})
 	case opDiv:
-		p := c.p
 		return loop(func(dst, x, y []float64) {
 			for i := range dst {
 				if y[i] == 0 {
@@ -149,13 +191,14 @@ func (c *compiler) binary(o op, a, b func(int) []float64) func(int) []float64 {
 			}
 		})
 	}
-	p := c.p
 	return loop(func(dst, x, y []float64) {
 		for i := range dst {
 			if (o == opMod || o == opIntDiv) && y[i] == 0 && x[i] == x[i] {
 				p.zeros++
 			}
-			dst[i] = compute(o, x[i], y[i])
+			if dst[i] = compute(o, x[i], y[i]); o == opPow && x[i]-x[i] == 0 && y[i]-y[i] == 0 && math.IsInf(math.Pow(x[i], y[i]), 0) {
+				p.large++
+			}
 		}
 	})
 }
@@ -206,13 +249,13 @@ func (c *compiler) truth(n *node) (func(int) []uint8, error) {
 	case opIn:
 		return c.in(n, out)
 	case opEq, opNe, opLt, opLe, opGt, opGe:
-		a, err := c.number(n.args[0])
+		a, err := c.side(n.args[1], n.args[0])
 		if err != nil {
 			return nil, err
 		}
-		b, err := c.number(n.args[1])
+		b, err := c.side(n.args[0], n.args[1])
 		if v, ok := constant(n.args[1]); ok {
-			return compareConstant(n.op, a, v, out), err
+			return compareConstant(n.op, a, c.limit(n.args[0], v), out), err
 		}
 		o := n.op
 		return func(k int) []uint8 {
@@ -306,7 +349,7 @@ func (c *compiler) between(n *node, out []uint8) (func(int) []uint8, error) {
 	var f [3]func(int) []float64
 	for i := range f {
 		var err error
-		if f[i], err = c.number(n.args[i]); err != nil {
+		if f[i], err = c.side(n.args[0], n.args[i]); err != nil {
 			return nil, err
 		}
 	}
@@ -340,7 +383,7 @@ func (c *compiler) in(n *node, out []uint8) (func(int) []uint8, error) {
 			}
 			return nil, &SyntaxError{c.e.Text, m.at, "over layers, the items of IN are numbers written out"}
 		}
-		values = append(values, v)
+		values = append(values, c.limit(n.args[0], v))
 	}
 	return func(k int) []uint8 {
 		x := a(k)

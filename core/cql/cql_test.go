@@ -108,7 +108,7 @@ func TestWhatIsNotTakenIsMarked(t *testing.T) {
 
 // A program over blocks gives what evaluation value by value gives, null and all.
 func TestBlocksAgreeWithRows(t *testing.T) {
-	values := []float64{math.NaN(), -2, -1, 0, 0.5, 1, 2, 3, 41}
+	values := []float64{math.NaN(), -2, -1, 0, 0.5, 1, 2, 3, 41, 1e200, -1e308, 1e-300}
 	var a, b []float64
 	for _, x := range values {
 		for _, y := range values {
@@ -116,10 +116,10 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 		}
 	}
 	for _, text := range []string{"a > 1", "a = b", "a <> 2", "a <= b", "a >= b AND b > 0", "a < 1 OR b < 1", "NOT (a > b)", "a IN (41, 2, 0)", "a NOT IN (1)", "a BETWEEN 0 AND b",
-		"a IS NULL", "a / b > 1", "a % b = 0", "a div b = 1", "(a + b) * 2 - -a > 3", "a ^ 2 = 4", "TRUE AND a > 0", "a < b", "a > b OR a IS NULL"} {
+		"a IS NULL", "a / b > 1", "a % b = 0", "a div b = 1", "(a + b) * 2 - -a > 3", "a ^ 2 = 4", "TRUE AND a > 0", "a < b", "a > b OR a IS NULL", "a * b > 5", "a * a IS NULL", "a * b * b < 1", "a / b IS NULL", "a - b * a <> 0", "a ^ b > 0", "a + a - a = a"} {
 		e, err := ParseCondition(text)
 		require.NoError(t, err, text)
-		p, err := e.Compile([]string{"a", "b"})
+		p, err := e.Compile([]string{"a", "b"}, nil)
 		require.NoError(t, err, text)
 		got := p.Truths([][]float64{a, b})
 		for i := range a {
@@ -142,7 +142,7 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, e.Names())
 	assert.Equal(t, []string{"a", "b"}, e.Arithmetic())
-	p, err := e.Compile([]string{"b", "a"})
+	p, err := e.Compile([]string{"b", "a"}, nil)
 	require.NoError(t, err)
 	got := p.Numbers([][]float64{{3, 0, 1, math.NaN()}, {5, 0, -1, 2}})
 	assert.Equal(t, 0.25, got[0])
@@ -150,9 +150,25 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 		assert.True(t, math.IsNaN(v))
 	}
 	assert.EqualValues(t, 2, p.ZeroDivisions())
+	e, err = ParseNumber("a * b")
+	require.NoError(t, err)
+	p, err = e.Compile([]string{"a", "b"}, nil)
+	require.NoError(t, err)
+	got = p.Numbers([][]float64{{1e200, 1, math.Inf(1)}, {1e200, 2, 1}})
+	assert.True(t, math.IsNaN(got[0]) && got[1] == 2 && math.IsNaN(got[2]))
+	assert.EqualValues(t, 1, p.Overflows())
+	// Cells of single precision are compared with limits of single precision.
+	for text, want := range map[string]uint8{"a < 0.7": False, "a >= 0.7": True, "a = 0.7": True, "0.7 = a": True, "0.7 > a": False, "a BETWEEN 0.7 AND 0.7": True,
+		"a IN (0.1, 0.7)": True, "-a = -0.7": False, "b < 0.7": True} {
+		e, err = ParseCondition(text)
+		require.NoError(t, err)
+		p, err = e.Compile([]string{"a", "b"}, []bool{true, false})
+		require.NoError(t, err)
+		assert.Equal(t, want, p.Truths([][]float64{{float64(float32(0.7))}, {0.6999999}})[0], text)
+	}
 	e, err = ParseCondition("name = 'x'")
 	require.NoError(t, err)
-	_, err = e.Compile([]string{"name"})
+	_, err = e.Compile([]string{"name"}, nil)
 	var s *SyntaxError
 	assert.True(t, errors.As(err, &s))
 }
@@ -168,7 +184,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		_, _ = e.Holds(get)
-		if p, err := e.Compile(e.Names()); err == nil && len(e.Names()) > 0 {
+		if p, err := e.Compile(e.Names(), nil); err == nil && len(e.Names()) > 0 {
 			in := make([][]float64, len(e.Names()))
 			for i := range in {
 				in[i] = []float64{1, 0, math.NaN()}
@@ -190,7 +206,7 @@ func BenchmarkIndex(b *testing.B) {
 	}
 	e, err := ParseNumber("(nir - red) / (nir + red)")
 	require.NoError(b, err)
-	p, err := e.Compile([]string{"nir", "red"})
+	p, err := e.Compile([]string{"nir", "red"}, nil)
 	require.NoError(b, err)
 	in := [][]float64{nir, red}
 	var hand, program float64
@@ -224,7 +240,7 @@ func BenchmarkCondition(b *testing.B) {
 	}
 	e, err := ParseCondition("cover IN (3, 4) AND slope > 25")
 	require.NoError(b, err)
-	p, err := e.Compile([]string{"cover", "slope"})
+	p, err := e.Compile([]string{"cover", "slope"}, nil)
 	require.NoError(b, err)
 	in := [][]float64{cover, slope}
 	var hand, program float64

@@ -34,6 +34,12 @@ func (g *growing) root() *growing {
 	return g
 }
 
+// seed is a cell whose patch is asked for.
+type seed struct {
+	col   int
+	patch *growing // nil where the cell is in none that is wanted
+}
+
 // part is a piece of a patch whose cells share sides: all of it, or with eight neighbours one of those that touch at
 // corners. Its border is one shell with its holes.
 type part struct {
@@ -241,6 +247,11 @@ func (f *finder) add(r *run, g *growing, row int) error {
 	g.area += area
 	g.cells += int64(r.to - r.from)
 	g.bounds = [4]int{min(g.bounds[0], r.from), g.bounds[1], max(g.bounds[2], r.to), row + 1}
+	for _, s := range f.req.seeds[row] {
+		if s.col >= r.from && s.col < r.to {
+			s.patch = g
+		}
+	}
 	if at := f.req.At; at != nil && at[1] == row && at[0] >= r.from && at[0] < r.to {
 		g.wanted = true
 	}

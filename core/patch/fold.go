@@ -11,7 +11,7 @@ import (
 )
 
 // Folded is a view of a raster in which pieces under a minimum mapping unit have taken the class of the neighbour with
-// which they share the longest border.
+// which they share the longest border, in metres on the ground.
 type Folded struct {
 	raster.Source
 	Found int     // pieces that were folded
@@ -33,11 +33,21 @@ type smallPiece struct {
 	area    float64
 	class   float64
 	best    float64 // the class of the neighbour with the longest border
+	beside  []beside
 	alone   bool
 	folded  bool
 	taking  bool // another one takes its class in this pass, so that it stays for now
 	rows    []int
 	extents []stretch // one for each of rows
+}
+
+// beside is a stretch of border with cells of one class that hang together within sight of a piece; further away they may be one
+// patch with other ones.
+type beside struct {
+	class    float64
+	length   float64 // metres
+	col, row int     // one of the cells
+	seed     *seed
 }
 
 // Fold folds the pieces (of cells that share a side) that are smaller than least, in m² of true ground, into the
@@ -70,7 +80,8 @@ func smallPieces(ctx context.Context, s raster.Source, least float64, progress f
 	h := s.Header()
 	reader := raster.Cached(s, 64<<20).NewReader()
 	var cells raster.Cells
-	_, err = Find(ctx, Request{Source: s, Bare: true, Keep: func(float64) bool { return true }, Progress: progress, Found: func(p *Patch) error {
+	everything := func(float64) bool { return true }
+	_, err = Find(ctx, Request{Source: s, Bare: true, Keep: everything, Progress: progress, Found: func(p *Patch) error {
 		if p.Area >= least {
 			return nil
 		}
@@ -84,17 +95,88 @@ func smallPieces(ctx context.Context, s raster.Source, least float64, progress f
 		out = append(out, q)
 		return err
 	}})
+	if err != nil {
+		return nil, err
+	}
+	// Where it matters whether cells of one class on two sides of a piece are one neighbour, the raster says so.
+	seeds := map[int][]*seed{}
+	for _, p := range out {
+		if p.choose(nil) {
+			continue
+		}
+		for i := range p.beside {
+			b := &p.beside[i]
+			b.seed = &seed{col: b.col}
+			seeds[b.row] = append(seeds[b.row], b.seed)
+		}
+	}
+	if len(seeds) > 0 {
+		_, err = Find(ctx, Request{Source: s, Bare: true, Keep: everything, seeds: seeds, Found: func(*Patch) error { return nil }})
+		for _, p := range out {
+			if len(p.beside) > 0 && p.beside[0].seed != nil {
+				p.choose(func(b *beside) any { return b.seed.patch.root() })
+			}
+			p.beside = nil
+		}
+	}
 	return out, err
 }
 
-// newSmallPiece finds the cells and the neighbour of one patch, by walking over its cells from the first.
+// choose chooses the neighbour with the longest border; of equally long ones that of the lowest code. of tells the patches
+// of stretches apart. Without it, it is false where the choice hangs on that.
+func (p *smallPiece) choose(of func(*beside) any) bool {
+	var best *beside
+	longer := func(a, b float64) bool { return a > b*(1+1e-9) }
+	joined := map[any]*beside{}
+	list := make([]*beside, 0, len(p.beside))
+	for i := range p.beside {
+		b := &p.beside[i]
+		if of == nil {
+			list = append(list, b)
+			continue
+		}
+		key := of(b)
+		if first := joined[key]; first != nil {
+			first.length += b.length
+			continue
+		}
+		joined[key] = b
+		list = append(list, b)
+	}
+	for _, b := range list {
+		if best == nil || longer(b.length, best.length) || !longer(best.length, b.length) && b.class < best.class {
+			best = b
+		}
+	}
+	p.alone = best == nil
+	if best == nil {
+		return true
+	}
+	p.best = best.class
+	if of != nil {
+		return true
+	}
+	sums, parts := map[float64]float64{}, map[float64]int{}
+	for _, b := range list {
+		sums[b.class] += b.length
+		parts[b.class]++
+	}
+	for class, sum := range sums {
+		if parts[class] > 1 && class != best.class && !longer(best.length, sum) {
+			return false
+		}
+	}
+	return true
+}
+
+// newSmallPiece finds the cells of one patch, by walking over them from the first, and what lies beside it.
 func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header) (*smallPiece, error) {
-	upright, across := math.Abs(h.Grid.DY), h.Grid.DX // lengths of the sides of a cell
 	in := make([]bool, w.Width*w.Height)
 	at := func(col, row int) int { return (row-w.Row)*w.Width + col - w.Col }
 	stack := [][2]int{p.First}
 	in[at(p.First[0], p.First[1])] = true
-	border := map[float64]float64{}
+	s := &smallPiece{id: p.ID, area: p.Area, class: p.Class}
+	border := newBorder(w, c, h)
 	seen := int64(0)
 	for len(stack) > 0 {
 		q := stack[len(stack)-1]
@@ -112,25 +194,15 @@ func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header) 
 					in[at(col, row)] = true
 					stack = append(stack, [2]int{col, row})
 				}
-			case math.IsNaN(v) || h.NoData != nil && v == *h.NoData:
-			case k < 2:
-				border[v] += upright
+			case h.Missing(v):
 			default:
-				border[v] += across
+				border.add(s, col, row, v, q[1], k < 2)
 			}
 		}
 	}
 	if seen != p.Cells {
 		return nil, fmt.Errorf("an unforeseen fault: a patch of %d cells was found again with %d", p.Cells, seen)
 	}
-	s := &smallPiece{id: p.ID, area: p.Area, class: p.Class}
-	longest := 0.0
-	for v, l := range border {
-		if l > longest*(1+1e-12) || l >= longest*(1-1e-12) && v < s.best {
-			s.best, longest = v, l
-		}
-	}
-	s.alone = longest == 0
 	for row := range w.Height {
 		for col := 0; col < w.Width; col++ {
 			if !in[row*w.Width+col] {
@@ -145,6 +217,68 @@ func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header) 
 		}
 	}
 	return s, nil
+}
+
+// border gathers what lies beside a piece in a window around it.
+type border struct {
+	w     raster.Window
+	cells *raster.Cells
+	h     raster.Header
+	of    []int32 // by cell of the window: the stretch that it belongs to, and one more; 0 for none yet
+	sides map[int][2]float64
+}
+
+func newBorder(w raster.Window, c *raster.Cells, h raster.Header) *border {
+	return &border{w: w, cells: c, h: h, of: make([]int32, w.Width*w.Height), sides: map[int][2]float64{}}
+}
+
+// lengths are those in metres of the upright and the level sides of the cells of a row.
+func (b *border) lengths(row int) [2]float64 {
+	l, ok := b.sides[row]
+	if !ok {
+		g := b.h.Grid
+		m, placed := g.CRS.Metric(g.Point(float64(b.w.Col)+float64(b.w.Width)/2, float64(row)+0.5))
+		if l = [2]float64{math.Abs(g.DY), g.DX}; placed {
+			l = [2]float64{math.Sqrt(m.YY) * l[0], math.Sqrt(m.XX) * l[1]}
+		}
+		b.sides[row] = l
+	}
+	return l
+}
+
+// add adds the side of a cell of the piece, in row, towards a cell beside it.
+func (b *border) add(s *smallPiece, col, row int, class float64, of int, upright bool) {
+	length := b.lengths(of)[1]
+	if upright {
+		length = b.lengths(of)[0]
+	}
+	at := (row-b.w.Row)*b.w.Width + col - b.w.Col
+	if b.of[at] == 0 {
+		s.beside = append(s.beside, beside{class: class, col: col, row: row})
+		b.spread(at, int32(len(s.beside)), class)
+	}
+	s.beside[b.of[at]-1].length += length
+}
+
+// spread marks the cells of a class that hang together within the window.
+func (b *border) spread(at int, number int32, class float64) {
+	stack := []int{at}
+	b.of[at] = number
+	for len(stack) > 0 {
+		at := stack[len(stack)-1]
+		stack = stack[:len(stack)-1]
+		col, row := at%b.w.Width, at/b.w.Width
+		for _, d := range [4][2]int{{1, 0}, {-1, 0}, {0, 1}, {0, -1}} {
+			c, r := col+d[0], row+d[1]
+			if c < 0 || r < 0 || c >= b.w.Width || r >= b.w.Height {
+				continue
+			}
+			if next := r*b.w.Width + c; b.of[next] == 0 && b.cells.At(c, r) == class {
+				b.of[next] = number
+				stack = append(stack, next)
+			}
+		}
+	}
 }
 
 // pass folds pieces, the smallest first. A piece whose class another one takes stays, and one whose neighbour

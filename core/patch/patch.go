@@ -42,6 +42,7 @@ type Request struct {
 	Dir      string               // for what waits; "" is the system's folder for temporary files
 	Room     int                  // bytes of it that stay in memory; 0 is 32 MiB
 	Progress func(done, total int)
+	seeds    map[int][]*seed // by row: cells whose patch is asked for
 	// Found is called for each patch when it is complete. Patches come in the order in which they end. Their outlines
 	// are gone when Found returns.
 	Found func(*Patch) error

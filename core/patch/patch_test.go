@@ -416,3 +416,37 @@ func TestFoldUntilNoneIsLeft(t *testing.T) {
 		assert.Equal(t, c.found, f.Found, c.name)
 	}
 }
+
+// Borders are compared by neighbour, not by class: two pieces of class 2 that touch on either side are no longer than each of them, unless
+// they are one further away.
+func TestFoldByNeighbourInMetres(t *testing.T) {
+	fold := func(code int, rows ...string) string {
+		f, err := Fold(context.Background(), source(t, code, rows...), 150, nil)
+		require.NoError(t, err)
+		var c raster.Cells
+		require.NoError(t, f.NewReader().Read(raster.Window{Width: len(rows[0]), Height: len(rows)}, &c))
+		out := ""
+		for r := range rows {
+			for k := range rows[0] {
+				out += string(rune('0' + int(c.At(k, r))))
+			}
+			out += "\n"
+		}
+		return out
+	}
+	// Left and right of the 5 lie two pieces of 2, of one side each; a third piece, of 3, has two sides. By class both have two, and the
+	// lower code would win.
+	assert.Equal(t, "22322\n22322\n22322\n33333\n22322\n", fold(3035, "22322", "22322", "22522", "33333", "22322"))
+	// The same, but the pieces of 2 are one around the 3: now they have two sides, and the lower code wins.
+	assert.Equal(t, "2222222\n2233322\n2222222\n2233322\n2222222\n", fold(3035, "2222222", "2233322", "2225222", "2233322", "2222222"))
+	// In degrees the upright side of a cell at 60° north is twice as long as the level one, towards the lower code.
+	wgs, err := earth.Lookup(4326)
+	require.NoError(t, err)
+	g := raster.Grid{Width: 5, Height: 3, X0: 12, Y0: 60, DX: 1e-4, DY: -1e-4, CRS: wgs}
+	rows := []string{"11111", "22544", "11111"}
+	f, err := Fold(context.Background(), raster.NewFunc(raster.Header{Grid: g, Type: raster.Uint8}, func(c, r int) float64 { return float64(rows[r][c] - '0') }), 100, nil)
+	require.NoError(t, err)
+	var c raster.Cells
+	require.NoError(t, f.NewReader().Read(raster.Window{Row: 1, Width: 5, Height: 1}, &c))
+	assert.Equal(t, []uint8{2, 2, 2, 4, 4}, c.U8[:5])
+}

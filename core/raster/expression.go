@@ -66,6 +66,14 @@ func (l *Layers) Names() (out []string) {
 	return out
 }
 
+// singles are the layers whose cells are of single precision.
+func (l *Layers) singles() (out []bool) {
+	for _, layer := range l.List {
+		out = append(out, layer.Header().Type == Float32)
+	}
+	return out
+}
+
 // layerReader reads a window of all layers and hands it over in blocks of numbers, NaN for nodata.
 type layerReader struct {
 	l       *Layers
@@ -153,17 +161,21 @@ type Expression struct {
 	expr   *cql.Expr
 	header Header
 	zeros  atomic.Int64
+	large  atomic.Int64
 }
 
 // NewExpression makes the view.
 func NewExpression(l *Layers, e *cql.Expr) (*Expression, error) {
-	if _, err := e.Compile(l.Names()); err != nil {
+	if _, err := e.Compile(l.Names(), l.singles()); err != nil {
 		return nil, err
 	}
 	none := math.NaN()
 	h := Header{Name: e.Text, Grid: l.List[0].Header().Grid, Type: Float32, NoData: &none, Format: "expression", Bands: 1}
 	return &Expression{layers: l, expr: e, header: h}, nil
 }
+
+// TooLarge is how many cells had an outcome that float32 does not hold in what has been read; they are nodata.
+func (x *Expression) TooLarge() int64 { return x.large.Load() }
 
 // ZeroDivisions is how many cells were divided by zero in what has been read.
 func (x *Expression) ZeroDivisions() int64 { return x.zeros.Load() }
@@ -176,7 +188,7 @@ func (x *Expression) BlockSize() (width, height int) { return x.layers.blockW, x
 
 // NewReader implements [Source].
 func (x *Expression) NewReader() Reader {
-	p, err := x.expr.Compile(x.layers.Names())
+	p, err := x.expr.Compile(x.layers.Names(), x.layers.singles())
 	if err != nil {
 		panic(err) // it compiled when the view was made
 	}
@@ -188,6 +200,7 @@ type expressionReader struct {
 	r       *layerReader
 	program *cql.Program
 	told    int64
+	large   int64 // told
 }
 
 // Read implements [Reader].
@@ -196,10 +209,20 @@ func (r *expressionReader) Read(w Window, dst *Cells) error {
 	err := r.r.each(w, func(col, row int, in [][]float64) error {
 		out := dst.F32[row*dst.Stride+col:]
 		for i, v := range r.program.Numbers(in) {
-			out[i] = float32(v)
+			f := float32(v)
+			if f-f != 0 && v-v == 0 { // infinite
+				f = float32(math.NaN())
+				r.x.large.Add(1)
+			} else if f-f != 0 {
+				f = float32(math.NaN())
+			}
+			out[i] = f
 		}
 		return nil
 	})
+	large := r.program.Overflows()
+	r.x.large.Add(large - r.large)
+	r.large = large
 	zeros := r.program.ZeroDivisions()
 	r.x.zeros.Add(zeros - r.told)
 	r.told = zeros
@@ -219,7 +242,7 @@ type Conditions struct {
 func (l *Layers) NewConditions(list []*cql.Expr) (*Conditions, error) {
 	c := &Conditions{r: l.newReader(), truths: make([][]uint8, len(list)), empty: make([]bool, cql.BlockSize)}
 	for _, e := range list {
-		p, err := e.Compile(l.Names())
+		p, err := e.Compile(l.Names(), l.singles())
 		if err != nil {
 			return nil, err
 		}

@@ -29,7 +29,7 @@ func (p *pass) gather(workers []*worker, numbers [][]float64) *Tally {
 type gatherer struct {
 	found   []foundValue
 	at      map[Value]int // place in found, for workers after the first
-	values  []Value           // room for those of zones
+	values  []Value       // room for those of zones
 	extents []Extent
 	// The slots of the last zone that alone told, of which kernel, and their values, which the next zone mostly has too.
 	slots []int32

@@ -61,7 +61,7 @@ type Tally struct {
 	// Numbers are the values of each layer by slot, that of Missing being NaN; there may be some that do not occur.
 	Numbers [][]float64
 	Members [][]int // the layers of each group
-	Tiles  int      // windows that were read
+	Tiles   int     // windows that were read
 	// Overlaps are the pairs of zones that share whole cells, by their numbers in order; each zone counts such cells in
 	// full. ManyOverlaps says that there are more than a thousand, which are not told.
 	Overlaps     [][2]int

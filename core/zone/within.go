@@ -10,7 +10,7 @@ import (
 	"github.com/verdex-land/verdex/core/vector"
 )
 
-// Within finds, for each zone of a set, the unit of a larger set that holds most of it: its number, or -1 when none
+// Within finds, for each zone of a set, the unit of a larger set that holds most of it, by true area: its number, or -1 when none
 // does, and what part of the zone's area lies in it.
 func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	carried, _, err := vector.Carry(larger.Layer(), s.CRS)
@@ -40,13 +40,18 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 		if !ok {
 			continue
 		}
-		whole := g.Area()
+		whole, sound := vector.Area(s.CRS, &vector.Geometry{Polygons: z.Polygons})
+		if !sound || whole == 0 {
+			continue
+		}
 		err := tree.RangeSearch(box, func(k int) error {
 			both, err := geom.Intersection(g, units[k])
 			if err != nil {
 				return fmt.Errorf("zone %s and %s cannot be laid over each other (%w)", z.ID, larger.Zones[k].ID, err)
 			}
-			if part := math.Min(1, both.Area()/whole); part > share[i] {
+			common := vector.FromGeom(both)
+			area, _ := vector.Area(s.CRS, &common)
+			if part := math.Min(1, area/whole); part > share[i] {
 				unit[i], share[i] = k, part
 			}
 			return nil

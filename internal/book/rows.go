@@ -23,7 +23,7 @@ import (
 func LegendOf(name string, l *cover.Legend) Legend {
 	out := Legend{Name: name}
 	for _, c := range l.Classes {
-		out.Classes = append(out.Classes, Class{strconv.Itoa(c.Code), c.Name, c.Color.String(), c.Group})
+		out.Classes = append(out.Classes, Class{c.ID(), c.Name, c.Color.String(), c.Group})
 	}
 	return out
 }
@@ -53,7 +53,7 @@ func FromChanges(all *account.Changes) (out []*Posting) {
 		p := &Posting{Kind: OfChange, From: c.Epochs[0], Epoch: c.Epochs[1], Unit: c.Unit.Name, Legend: LegendOf("", c.Legend)}
 		code := func(at int32) string {
 			if class, mapped := c.Class(at); mapped {
-				return strconv.Itoa(class.Code)
+				return class.ID()
 			}
 			return ""
 		}

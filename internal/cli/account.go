@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -181,7 +180,7 @@ func (s *statement) swatches(c *canvas, classes []account.Named) []string {
 func (s *statement) colorOf(i int, n account.Named) raster.Color {
 	if s.legend != nil {
 		for _, class := range s.legend.Classes {
-			if fmt.Sprint(class.Code) == n.ID {
+			if class.ID() == n.ID {
 				return class.Color
 			}
 		}

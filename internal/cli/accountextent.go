@@ -30,6 +30,9 @@ func accountExtent(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := m.Matches(flows); err != nil {
+		return err
+	}
 	list := m.Statements(flows)
 	s.out.sheets = func() (sheets []*table.Sheet) {
 		byPair(list, func(of []account.Statement) { sheets = append(sheets, s.extentSheet(of, m.Classes)) })

@@ -57,7 +57,7 @@ func (s *statement) matrix(cv *canvas, m *account.Moves) *table.Table {
 		for _, z := range m.Zones {
 			cells := make([]float64, n*n)
 			most := 0.0
-			for _, v := range m.List {
+			for _, v := range m.Grouped() {
 				if v.Pair == pair && v.Zone == z.ID && !v.Outside {
 					cells[at[v.From]*n+at[v.To]] += s.area(v.M2)
 					most = math.Max(most, s.area(v.M2))
@@ -137,6 +137,9 @@ func accountFlows(ctx context.Context, c *cli.Command) error {
 	}
 	m, err := s.moves(ctx, c)
 	if err != nil {
+		return err
+	}
+	if err := m.Matches(flows); err != nil {
 		return err
 	}
 	rows := m.Flows(flows)

@@ -122,7 +122,7 @@ func (x *statement) matrixSheets(m *account.Moves) (out []*table.Sheet) {
 		for i, k := range m.Classes {
 			p.Legend.Classes = append(p.Legend.Classes, book.Class{Code: k.ID, Name: k.Label(), Color: x.colorOf(i, k).String()})
 		}
-		for _, v := range m.List {
+		for _, v := range m.Grouped() {
 			if v.Pair == pair && !v.Outside {
 				p.Moves = append(p.Moves, book.Move{Zone: at[v.Zone], Kind: "ground", From: v.From, To: v.To, M2: v.M2})
 			}

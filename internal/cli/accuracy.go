@@ -36,6 +36,7 @@ change is assessed in the same way: its transitions are its classes.
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that puts the map's values into classes"},
 			&cli.StringFlag{Name: "reference", Value: "reference", Usage: "`FIELD` of the points with the true class, by code or name"},
 			&cli.StringFlag{Name: "areas", Usage: "`FILE` with the areas of the map's classes (a table of measure, or class_code,area,unit); with --cover they are measured"},
+			&cli.StringFlag{Name: "strata", Usage: "`FIELD` or column with the stratum of each sample, where samples were not drawn in the map's classes; --areas then has the areas of the strata (stratum,area,unit)"},
 			&cli.BoolFlag{Name: "skip-outside", Usage: "leave out points beyond the map, or where it has no class"},
 			&cli.StringFlag{Name: "table", Value: "extents", Usage: "`extents` (accuracy, mapped and adjusted extent of each class) or matrix (proportions of the area)"},
 			&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when an interval holds zero"},
@@ -63,21 +64,28 @@ func accuracy(ctx context.Context, c *cli.Command) error {
 	}
 	var s account.Samples
 	path := c.Args().First()
+	strata := c.String("strata")
 	switch {
+	case strata != "" && c.String("areas") == "":
+		return usage("--strata needs --areas, the areas of the strata: a table with the columns stratum, area and unit")
 	case c.String("cover") != "":
 		s, err = samplesOnMap(ctx, c, path, &t, r)
 	case c.String("areas") == "":
 		return usage("the areas of the map's classes are needed: name the map with --cover, or give --areas")
-	case t.groups != nil:
-		return usage("--by group needs --cover, so that map and samples are gathered alike")
 	default:
 		var classes []account.Named
 		if t.legend != nil {
 			classes = account.NamedClasses(t.legend)
 		}
-		if s, err = account.ReadCounts(path, classes); err == nil {
+		if s, err = account.ReadCounts(path, classes, strata); err == nil && strata == "" {
 			err = s.ReadAreas(c.String("areas"))
 		}
+	}
+	if err == nil && strata != "" {
+		err = s.ReadStrata(c.String("areas"))
+	}
+	if err == nil && t.groups != nil {
+		s, err = s.Group(t.groups)
 	}
 	if err != nil {
 		return err
@@ -117,6 +125,15 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 	if k < 0 {
 		return s, fmt.Errorf("%s: it has no field %q with the true class: name it with --reference (fields: %s)", path, c.String("reference"), strings.Join(layer.FieldNames(), ", "))
 	}
+	byClass := *t // groups are made of the error matrix, last
+	byClass.groups = nil
+	t = &byClass
+	strata := -1
+	if name := c.String("strata"); name != "" {
+		if strata = layer.Field(name); strata < 0 {
+			return s, fmt.Errorf("%s: it has no field %q with the stratum: name it with --strata (fields: %s)", path, name, strings.Join(layer.FieldNames(), ", "))
+		}
+	}
 	m, err := openLayer(c, []string{c.String("cover")}, t, r)
 	if err != nil {
 		return s, err
@@ -137,13 +154,14 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 	if err != nil {
 		return s, err
 	}
-	s = account.NewSamples(account.NamedClasses(comp.Legend))
+	s = account.NewSamples(account.NamedClasses(comp.Legend)) // by class also where groups are shown
 	for _, row := range comp.Zones[0].Rows {
 		if i, ok := s.ClassOf(row.Code); ok && row.Kind == cover.Classified {
 			s.Areas[i] = row.Area
 		}
 	}
-	if areas := c.String("areas"); areas != "" {
+	s.Mapped = s.Areas
+	if areas := c.String("areas"); areas != "" && strata < 0 {
 		s.Areas = make([]float64, len(s.Classes))
 		if err := s.ReadAreas(areas); err != nil {
 			return s, err
@@ -170,7 +188,9 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 				return s, err
 			}
 			if meaning, ok := m.coder.Code(cells.At(0, 0)); ok && meaning.Kind == cover.Classified {
-				at, _ = s.ClassOf(strconv.Itoa(meaning.Code))
+				if class, ok := comp.Legend.Find(meaning.Code); ok {
+					at, _ = s.ClassOf(class.ID())
+				}
 			}
 		}
 		if at < 0 {
@@ -179,18 +199,16 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 		}
 		text := vector.TextOf(f.Values[k])
 		truth, ok := s.ClassOf(text)
-		if !ok && t.groups != nil { // samples tell classes, the account groups
-			for _, class := range t.legend.Classes {
-				if strconv.Itoa(class.Code) == text || class.Name == text {
-					code, _ := t.groups.Of(class.Code)
-					truth, ok = s.ClassOf(strconv.Itoa(code))
-				}
-			}
-		}
 		if !ok {
 			return s, fmt.Errorf("%s: feature %d: the true class %q is not in the legend: write a code or a name of it", path, i+1, text)
 		}
-		s.Counts[at][truth]++
+		stratum := ""
+		if strata >= 0 {
+			if stratum = vector.TextOf(f.Values[strata]); stratum == "" {
+				return s, fmt.Errorf("%s: feature %d has no stratum in the field %q", path, i+1, c.String("strata"))
+			}
+		}
+		s.Add(stratum, at, truth, 1)
 	}
 	if len(outside) > 0 {
 		what := fmt.Sprintf("%d of %d samples lie beyond %s or where it has no class: number %s", len(outside), len(placed.Features), m.name, firstOf(outside, 10))

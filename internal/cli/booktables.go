@@ -230,14 +230,18 @@ func legendOf(list ...*book.Posting) *cover.Legend {
 	for k := len(list) - 1; k >= 0; k-- {
 		for _, c := range list[k].Legend.Classes {
 			code, err := strconv.Atoi(c.Code)
-			if err != nil {
+			named := err != nil
+			if named && c.Code != c.Name { // neither a code nor the name of a class without one
 				return nil
+			}
+			if named {
+				code = len(classes) + 1
 			}
 			if seen[c.Code] {
 				continue
 			}
 			seen[c.Code] = true
-			class := cover.Class{Code: code, Name: c.Name, Group: c.Group, Color: cover.Shade(len(classes))}
+			class := cover.Class{Code: code, Name: c.Name, Group: c.Group, Color: cover.Shade(len(classes)), NoCode: named}
 			if color, err := cover.ParseColor(c.Color); err == nil {
 				class.Color = color
 			}

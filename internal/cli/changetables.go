@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"math"
-	"strconv"
 
 	"github.com/mattn/go-runewidth"
 
@@ -49,7 +48,7 @@ func codeOf(class cover.Class, mapped bool) string {
 	if !mapped {
 		return ""
 	}
-	return strconv.Itoa(class.Code)
+	return class.ID()
 }
 
 var summaryColumns = []string{"zone_id", "zone_name", "from_epoch", "to_epoch", "class_code", "class_name", "opening", "additions",
@@ -107,7 +106,7 @@ func intensityTable(ch *account.Changes, _ func(account.Transition) bool) *table
 				for k, at := range []int32{x.From, x.To} {
 					if at >= 0 {
 						class, _ := c.Class(at)
-						names[2*k], names[2*k+1] = strconv.Itoa(class.Code), class.Name
+						names[2*k], names[2*k+1] = class.ID(), class.Name
 					}
 				}
 				per := "year"
@@ -377,15 +376,18 @@ func paintIntensity(c *canvas, all *account.Changes, _ func(account.Transition) 
 				class, _ := ch.Class(at)
 				return class.Name
 			}
-			for _, level := range []string{"gain", "loss", "transition"} {
-				head := map[string]string{"gain": "gain of", "loss": "loss of", "transition": "from"}[level]
+			for _, level := range []string{"gain", "loss", "transition", "transition-loss"} {
+				head := map[string]string{"gain": "gain of", "loss": "loss of", "transition": "gains from", "transition-loss": "losses of"}[level]
 				second := ""
-				if level == "transition" {
+				switch level {
+				case "transition":
+					second = "by"
+				case "transition-loss":
 					second = "to"
 				}
 				c.line(c.dim("  " + left(head, width) + "  " + left(second, width) + right("intensity", 12) + right("even rate", 12)))
 				for _, x := range list[1:] {
-					if x.Level != level || x.Percent == 0 && level != "transition" {
+					if x.Level != level || x.Percent == 0 && (level == "gain" || level == "loss") {
 						continue
 					}
 					first, other := name(x.From), name(x.To)

@@ -263,6 +263,12 @@ func deriveExpr(ctx context.Context, c *cli.Command) error {
 		}
 		r.note(fmt.Sprintf("%s cells are nodata because something was divided by zero there", group(float64(n), 0)))
 	}
+	if n := x.TooLarge(); n > 0 {
+		if c.String("crosswalk") != "" {
+			n /= 2
+		}
+		r.warn(fmt.Sprintf("%s cells are nodata because the result there is too large for a float32 number: scale the expression", group(float64(n), 0)))
+	}
 	return nil
 }
 

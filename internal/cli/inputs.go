@@ -391,7 +391,7 @@ func (t *terms) coder(s raster.Source, walk *cover.Crosswalk) (raster.Source, *c
 	if h := s.Header(); walk == nil && h.Scaled != "" {
 		return nil, nil, fmt.Errorf("%s: its values are %s, so they are measurements and not classes: put them into classes with a crosswalk of intervals", h.Name, h.Scaled)
 	}
-	coder := &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData, Groups: t.groups}
+	coder := (&cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData, Groups: t.groups}).In(s.Header().Type)
 	if walk == nil || !walk.HasIntervals() {
 		return s, coder, nil
 	}
