@@ -165,6 +165,9 @@ func holds(o op, c int) bool {
 // compute is the arithmetic of two numbers; NaN where there is no result.
 func compute(o op, a, b float64) float64 {
 	v := math.NaN()
+	if a != a || b != b { // also where a power would have a result without it
+		return v
+	}
 	switch o {
 	case opAdd:
 		v = a + b
