@@ -1,0 +1,12 @@
+// Package reference holds no program: its tests are a second opinion on everything that measures.
+//
+// A generator makes small jobs at random: grids in every projection method, rasters from one cell up in every cell type with nodata,
+// NaN and masks, zones in the grid's CRS and in degrees, legends, crosswalks, groups, epochs, tiles, stacks. Each is done twice: by the program as
+// its users run it, and by plain code that knows whole arrays, polygons of cells and a general geometry library, but no tiles, threads,
+// windows, spans or views (plain_test.go). Both agree, or the program ends in an error that says why.
+//
+//	VERDEX_SECOND_OPINION=5m go test ./internal/reference     how long new jobs are tried
+//	VERDEX_SEED=1234 go test ./internal/reference             one job again
+//
+// testdata/seeds.txt keeps the seeds of all jobs in which a mistake was found.
+package reference
