@@ -280,6 +280,9 @@ func decode(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cover.
 	if len(items) == 0 { // values that no zone has
 		return out, nil
 	}
+	if c.Crosswalk == nil {
+		return nil, fmt.Errorf("%s: %w", name, cover.ErrNoLine)
+	}
 	what := "1 value that occurs"
 	if len(items) > 1 {
 		what = fmt.Sprintf("%d values that occur", len(items))

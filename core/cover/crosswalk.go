@@ -295,6 +295,7 @@ type Coder struct {
 	Crosswalk *Crosswalk // nil: values are codes
 	NoData    *float64   // the declared nodata value
 	Groups    *Groups    // nil: classes are told as they are
+	gap       *float64   // what values without a line have become, nil for nothing
 }
 
 // Meaning is what a value counts as: its kind and, for classes and unlisted values, its code.
@@ -309,6 +310,9 @@ func (c *Coder) Code(v float64) (Meaning, bool) { return c.CodeOf(v, c.missing(v
 
 // CodeOf is Code for those who know whether a cell is without data, whatever its value.
 func (c *Coder) CodeOf(v float64, missing bool) (Meaning, bool) {
+	if c.gap != nil && v == *c.gap {
+		return Meaning{}, false
+	}
 	missing = missing || c.missing(v)
 	if missing && c.NoData != nil { // a crosswalk may list the nodata value
 		v = *c.NoData

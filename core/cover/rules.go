@@ -143,7 +143,7 @@ func NewRuleView(rules *Rules, l *raster.Layers, legend *Legend, byRule bool) (*
 	codes, _ := (&Coder{Legend: legend, Crosswalk: c}).codes()
 	h := l.List[0].Header()
 	h.Name, h.Format, h.Palette = rules.Source, "rules", nil
-	t, nodata, err := room(h, codes, false, nil)
+	t, nodata, err := room(h, codes, false, nil, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -11,18 +11,33 @@ import (
 // ErrNoLine is the error of reading a cell whose value has no line in the crosswalk.
 var ErrNoLine = errors.New("a value has no line")
 
+// Measured is View for measuring, and the coder of its cells. A value without a line is no error when it is read, which would hang on what
+// else is read with it: it becomes a code of its own, which the coder has no meaning for, so that it matters where it is measured only.
+func Measured(s raster.Source, c *Coder) (raster.Source, *Coder, error) {
+	gap := 0.0
+	view, err := view(s, c, nil, &gap)
+	if err != nil {
+		return nil, nil, err
+	}
+	return view, &Coder{Legend: c.Legend, NoData: view.Header().NoData, Groups: c.Groups, gap: &gap}, nil
+}
+
 // View is a raster of the classes that a coder makes of a source: their codes, and nodata. Its type is the
 // narrowest that holds all codes, or the one that is wanted; its nodata value is the source's where that is free,
 // else 0 or the type's greatest or least. Colours are those of the legend. A value without a line is
 // an error when it is read.
 func View(s raster.Source, c *Coder, want *raster.CellType) (raster.Source, error) {
+	return view(s, c, want, nil)
+}
+
+func view(s raster.Source, c *Coder, want *raster.CellType, gap *float64) (raster.Source, error) {
 	h := s.Header()
 	c = c.In(h.Type)
 	codes, keeps := c.codes()
 	if keeps && h.Type.Floating() {
 		return nil, fmt.Errorf("%s: its cells are floating-point numbers, which cannot be kept as codes: give intervals for them", h.Name)
 	}
-	t, nodata, err := room(h, codes, keeps, want)
+	t, nodata, err := room(h, codes, keeps, want, gap)
 	if err != nil {
 		return nil, err
 	}
@@ -38,6 +53,8 @@ func View(s raster.Source, c *Coder, want *raster.CellType) (raster.Source, erro
 	return raster.Map(s, out, func(v float64) (float64, error) {
 		m, ok := c.Code(v)
 		switch {
+		case !ok && gap != nil:
+			return *gap, nil
 		case !ok:
 			return 0, fmt.Errorf("%s: %w in %s: %v", h.Name, ErrNoLine, c.Crosswalk.Source, v)
 		case m.Kind == NoData:
@@ -76,8 +93,8 @@ func (c *Coder) codes() (codes []int, keeps bool) {
 	return codes, keeps
 }
 
-// room chooses a type and a nodata value.
-func room(h raster.Header, codes []int, keeps bool, want *raster.CellType) (raster.CellType, float64, error) {
+// room chooses a type, a nodata value and, where it is wanted, a value for a gap.
+func room(h raster.Header, codes []int, keeps bool, want *raster.CellType, gap *float64) (raster.CellType, float64, error) {
 	taken := map[float64]bool{}
 	for _, c := range codes {
 		taken[float64(c)] = true
@@ -115,7 +132,19 @@ func room(h raster.Header, codes []int, keeps bool, want *raster.CellType) (rast
 		if t.Floating() || !fits(t) {
 			continue
 		}
-		if v, ok := free(t); ok {
+		v, ok := free(t)
+		if ok && gap != nil { // any other value that no class has, from the greatest down
+			least, most := t.Range()
+			*gap = most
+			for *gap >= least && (taken[*gap] || *gap == v) {
+				*gap--
+			}
+			ok = *gap >= least && !keeps
+			if keeps { // values that are kept may be anything of their own type
+				ok = t.Bytes() > h.Type.Bytes() && *gap > least && !h.Type.Holds(*gap)
+			}
+		}
+		if ok {
 			return t, v, nil
 		}
 	}

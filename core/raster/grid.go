@@ -105,6 +105,13 @@ func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
 		mid = (b.West + b.East) / 2
 	}
 	mid, have = math.Remainder(mid, 2*math.Pi)*180/math.Pi, false
+	partly := false // some of it lies on no ground
+	add := func(lon, lat float64) {
+		have = true
+		lon = mid + math.Remainder(lon-mid, 360)
+		west, east = math.Min(west, lon), math.Max(east, lon)
+		south, north = math.Min(south, lat), math.Max(north, lat)
+	}
 	for i := 0; i <= steps; i++ {
 		for j := 0; j <= steps; j++ {
 			if i%steps != 0 && j%steps != 0 && (i%8 != 0 || j%8 != 0) {
@@ -113,13 +120,27 @@ func (g Grid) GeographicBounds() (west, south, east, north float64, ok bool) {
 			x, y := g.Point(float64(g.Width)*float64(i)/steps, float64(g.Height)*float64(j)/steps)
 			lon, lat, good := g.CRS.ToGeographic(x, y)
 			if !good || !g.CRS.OnEarth(x, y) {
+				partly = true
 				continue
 			}
-			have = true
-			lon, lat = lon*180/math.Pi, lat*180/math.Pi
-			lon = mid + math.Remainder(lon-mid, 360)
-			west, east = math.Min(west, lon), math.Max(east, lon)
-			south, north = math.Min(south, lat), math.Max(north, lat)
+			add(lon*180/math.Pi, lat*180/math.Pi)
+		}
+	}
+	if partly { // its border says little: ask which ground lies in it, step by step, and what lies a step around
+		const step = 2.0
+		for _, b := range g.CRS.Domain().Boxes {
+			w, s, e, n := b.West*180/math.Pi, b.South*180/math.Pi, b.East*180/math.Pi, b.North*180/math.Pi
+			for i := 0.0; i <= math.Ceil((e-w)/step); i++ {
+				for j := 0.0; j <= math.Ceil((n-s)/step); j++ {
+					lon, lat := math.Min(e, w+i*step), math.Min(n, s+j*step)
+					x, y, ok := g.CRS.FromGeographic(lon*math.Pi/180, lat*math.Pi/180)
+					if c, r := g.Cell(x, y); ok && c >= 0 && r >= 0 && c <= float64(g.Width) && r <= float64(g.Height) {
+						for _, d := range [2]float64{-step, step} {
+							add(math.Max(w, math.Min(e, lon+d)), math.Max(s, math.Min(n, lat+d)))
+						}
+					}
+				}
+			}
 		}
 	}
 	for _, pole := range [2]float64{-90, 90} { // a grid over a pole has all longitudes

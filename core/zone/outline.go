@@ -126,7 +126,10 @@ func (s *Set) Place(g raster.Grid) (*Placement, error) {
 	}
 	if n := m.beyond.Load(); n > 0 {
 		what := "1 zone reaches"
-		if n > 1 {
+		switch {
+		case len(s.Zones) == 1:
+			what = s.Source + " reaches"
+		case n > 1:
 			what = fmt.Sprintf("%d zones reach", n)
 		}
 		p.Notes = append(p.Notes, fmt.Sprintf("%s beyond the ground that %v maps; cells there lie on no ground and have no area", what, m.own))

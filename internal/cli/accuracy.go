@@ -152,7 +152,7 @@ func samplesOnMap(ctx context.Context, c *cli.Command, path string, t *terms, r 
 	}
 	comp, err := account.Compose(account.Input{Raster: m.name, Tally: sums, Zones: set, Placement: place, Palette: m.palette, Coder: m.coder}, account.Units[1])
 	if err != nil {
-		return s, err
+		return s, t.explainGap(ctx, err, m.plain, m.walk, c.Int("threads"))
 	}
 	s = account.NewSamples(account.NamedClasses(comp.Legend)) // by class also where groups are shown
 	for _, row := range comp.Zones[0].Rows {

@@ -227,11 +227,14 @@ func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption,
 	in.Tally, err = tally.Measure(ctx, tally.Request{Layers: layers, Groups: account.ChangeGroups(n), Zones: in.Zones, Placement: in.Placement,
 		Centres: t.centres, Threads: c.Int("threads"), Progress: tell})
 	end()
-	if err != nil {
+	explain := func(err error) error {
 		for i := range plain {
 			err = t.explainGap(ctx, err, plain[i], walks[i], c.Int("threads"))
 		}
-		return nil, err
+		return err
+	}
+	if err != nil {
+		return nil, explain(err)
 	}
 	r.notes(account.SharedGround(in.Tally, in.Zones))
 	for _, a := range moved {
@@ -240,7 +243,7 @@ func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption,
 	}
 	ch, err := account.Compare(in, t.unit)
 	if err != nil {
-		return nil, err
+		return nil, explain(err)
 	}
 	if n > 2 && checks.wants("speckle") && readsAgain(c, in.Placement) {
 		for e := range n - 2 {

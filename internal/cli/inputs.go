@@ -310,7 +310,11 @@ func readZones(ctx context.Context, c *cli.Command, g raster.Grid, r *reporter) 
 		if err := needZones(c); err != nil {
 			return nil, nil, err
 		}
-		return tally.Whole(g)
+		set, p, err := tally.Whole(g)
+		if err == nil {
+			r.notes(p.Notes)
+		}
+		return set, p, err
 	}
 	set, err := loadZones(ctx, c, where)
 	if err != nil {
@@ -397,11 +401,12 @@ func (t *terms) coder(s raster.Source, walk *cover.Crosswalk) (raster.Source, *c
 	}
 	plain := *coder
 	plain.Groups = nil
-	view, err := cover.View(s, &plain, nil)
+	view, measured, err := cover.Measured(s, &plain)
 	if err != nil {
 		return nil, nil, err
 	}
-	return view, &cover.Coder{Legend: t.legend, NoData: view.Header().NoData, Groups: t.groups}, nil
+	measured.Groups = t.groups
+	return view, measured, nil
 }
 
 // explainGap tells all values without a line, where reading stopped at the first.

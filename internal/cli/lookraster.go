@@ -445,7 +445,11 @@ func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *c
 	}
 	coder := &cover.Coder{Legend: legend, NoData: h.NoData}
 	z := t.Zones[0]
-	total := float64(h.Grid.Width) * float64(h.Grid.Height)
+	total := 0.0 // of those on ground
+	for _, e := range z.Extents {
+		total += e.CellCount()
+	}
+	r.notes(place.Notes)
 	if legend == nil {
 		var codes []float64
 		for _, v := range z.Values {
@@ -497,9 +501,13 @@ func paintValues(c *canvas, values []valueLine, placed bool) {
 	for _, v := range values {
 		name = max(name, runewidth.StringWidth(v.Name))
 	}
+	wide := 16
+	for _, v := range values {
+		wide = max(wide, len(group(v.Area, 1))+2)
+	}
 	head := right("value", 12) + "     " + left("", name) + right("cells", 16)
 	if placed {
-		head += right("hectares", 16)
+		head += right("hectares", wide)
 	}
 	c.line(c.dim(head + right("%", 9)))
 	most := 60
@@ -521,7 +529,7 @@ func paintValues(c *canvas, values []valueLine, placed bool) {
 		}
 		row := right(valueText(v.Value), 12) + "  " + key + " " + left(label, name) + right(group(v.Cells, 0), 16)
 		if placed {
-			row += right(group(v.Area, 1), 16)
+			row += right(group(v.Area, 1), wide)
 		}
 		row += right(group(v.Pct, 2), 9)
 		if c.color && v.Kind != "nodata" {

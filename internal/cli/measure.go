@@ -165,9 +165,10 @@ func compose(ctx context.Context, c *cli.Command, paths []string, checks *checki
 		if err != nil {
 			return nil, t.explainGap(ctx, err, l.plain, l.walk, c.Int("threads"))
 		}
-		return account.Compose(account.Input{
+		comp, err := account.Compose(account.Input{
 			Epoch: c.String("epoch"), Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: centres, Coder: l.coder,
 		}, t.unit)
+		return comp, t.explainGap(ctx, err, l.plain, l.walk, c.Int("threads"))
 	}
 	comp, err := tallied(t.centres, "measuring")
 	if err != nil {

@@ -596,6 +596,12 @@ func (j *job) change() {
 		want := map[key]float64{}
 		for r := range g.Height {
 			for c := range g.Width {
+				if !slices.ContainsFunc(epochs, func(m *image) bool { // ground that none of them covers is outside
+					col, _ := m.grid.Cell(g.Point(float64(c)+0.5, 0))
+					return col >= 0 && col < float64(m.grid.Width)
+				}) {
+					continue
+				}
 				for _, p := range pairs {
 					want[key{z.id, fmt.Sprint(2000 + 5*p[0]), fmt.Sprint(2000 + 5*p[1]), class(epochs[p[0]], c, r), class(epochs[p[1]], c, r)}] += z.area2[r][c]
 				}
