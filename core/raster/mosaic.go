@@ -497,10 +497,17 @@ func (r *mosaicReader) Read(w Window, dst *Cells) error {
 	return nil
 }
 
-// plain reports whether the cells of a member are those of the mosaic as they are.
+// plain reports whether the cells of a member are those of the mosaic as they are. Where cells can be NaN beside another nodata value they
+// are not: the mosaic has one value for what is missing.
 func (m *mosaic) plain(i int) bool {
 	h := m.members[i].header
-	return h.Type == m.header.Type && (h.NoData == nil && !h.Type.Floating() || h.NoData != nil && m.header.NoData != nil && sameValue(*h.NoData, *m.header.NoData))
+	switch {
+	case h.Type != m.header.Type:
+		return false
+	case h.Type.Floating():
+		return h.NoData != nil && math.IsNaN(*h.NoData) && m.header.NoData != nil && math.IsNaN(*m.header.NoData)
+	}
+	return h.NoData == nil || m.header.NoData != nil && *h.NoData == *m.header.NoData
 }
 
 func sameValue(a, b float64) bool { return a == b || math.IsNaN(a) && math.IsNaN(b) }

@@ -271,6 +271,12 @@ func shares(t *testing.T, g raster.Grid, polygons []outline) ([][]float64, error
 		if err := shape.Validate(); err != nil {
 			return nil, err
 		}
+		sum := 0.0
+		w, s, e, n := g.Bounds()
+		all, err := geom.Intersection(shape, polygon(outline{{{w, s}, {e, s}, {e, n}, {w, n}}}).AsGeometry())
+		if err != nil {
+			return nil, err
+		}
 		for r := range g.Height {
 			for c := range g.Width {
 				x0, y0 := g.Point(float64(c), float64(r))
@@ -279,8 +285,13 @@ func shares(t *testing.T, g raster.Grid, polygons []outline) ([][]float64, error
 				if err != nil {
 					return nil, err
 				}
-				out[r][c] += area(t, g.CRS, polygonsOf(both)...)
+				a := area(t, g.CRS, polygonsOf(both)...)
+				out[r][c] += a
+				sum += a
 			}
+		}
+		if whole := area(t, g.CRS, polygonsOf(all)...); math.Abs(sum-whole) > 1e-9*whole {
+			return nil, fmt.Errorf("the geometry library finds %g in cells and %g in all of them together", sum, whole)
 		}
 	}
 	return out, nil
