@@ -75,6 +75,8 @@ type SummaryRequest struct {
 type Summary struct {
 	Stats []Statistic
 	Rows  []SummaryRow
+	// Infinite is in how many zones cells hold an infinite number, as a division by zero leaves it. They take no part.
+	Infinite int
 }
 
 // SummaryRow is the statistics in one zone, or in one class of it. Values are NaN where there is no cell.
@@ -94,7 +96,10 @@ func Summarise(ctx context.Context, req SummaryRequest) (*Summary, error) {
 	t, err := tally.Measure(ctx, req.tally(layers...))
 	if err == nil {
 		for z := range req.Zones.Zones {
-			out.Rows = append(out.Rows, req.fromTally(z, t)...)
+			rows, infinite := req.fromTally(z, t)
+			if out.Rows = append(out.Rows, rows...); infinite {
+				out.Infinite++
+			}
 		}
 		return out, nil
 	}
@@ -107,7 +112,7 @@ func Summarise(ctx context.Context, req SummaryRequest) (*Summary, error) {
 		}
 	}
 	if req.Classes == nil {
-		out.Rows, err = req.measured(ctx, req.Values, math.NaN())
+		out.Rows, err = req.measured(ctx, req.Values, math.NaN(), out)
 		return out, err
 	}
 	classes, err := tally.Measure(ctx, req.tally(req.Classes))
@@ -128,7 +133,7 @@ type weighted struct {
 }
 
 // fromTally tells of one zone whose values have been counted one by one.
-func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow) {
+func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow, infinite bool) {
 	got, unit := &t.Zones[z], t.Unit
 	by := map[tally.Slot][]weighted{} // by class
 	var order []tally.Slot
@@ -141,7 +146,9 @@ func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow) 
 			order = append(order, key)
 			by[key] = nil
 		}
-		if value := t.Number(0, 0, v[0]); v[0] != tally.Missing && !math.IsInf(value, 0) {
+		if value := t.Number(0, 0, v[0]); math.IsInf(value, 0) {
+			infinite = true
+		} else if v[0] != tally.Missing {
 			by[key] = append(by[key], weighted{value, got.Extents[i]})
 		}
 	}
@@ -161,7 +168,7 @@ func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow) 
 		}
 		rows = append(rows, row)
 	}
-	return rows
+	return rows, infinite
 }
 
 const precision = 400
@@ -256,7 +263,7 @@ func (req *SummaryRequest) byClass(ctx context.Context, classes *tally.Tally, ou
 		if err != nil {
 			return err
 		}
-		rows, err := req.measured(ctx, masked, class)
+		rows, err := req.measured(ctx, masked, class, out)
 		if err != nil {
 			return err
 		}
@@ -273,7 +280,7 @@ func (req *SummaryRequest) byClass(ctx context.Context, classes *tally.Tally, ou
 }
 
 // measured tells of all zones by moments and, for percentiles, by narrowing their values down.
-func (req *SummaryRequest) measured(ctx context.Context, values raster.Source, class float64) ([]SummaryRow, error) {
+func (req *SummaryRequest) measured(ctx context.Context, values raster.Source, class float64, out *Summary) ([]SummaryRow, error) {
 	m, unit, err := tally.MeasureMoments(ctx, req.tally(values))
 	if err != nil {
 		return nil, err
@@ -293,6 +300,9 @@ func (req *SummaryRequest) measured(ctx context.Context, values raster.Source, c
 	var rows []SummaryRow
 	for z := range m {
 		row := SummaryRow{Zone: z, Class: class}
+		if m[z].Infinite > 0 {
+			out.Infinite++
+		}
 		area, square, share := m[z].Sums(unit)
 		total := whole(m[z].Extent.Area(unit))
 		next := 0

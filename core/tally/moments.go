@@ -15,6 +15,7 @@ import (
 // values, and the exact sums of values by area and by share.
 type Moments struct {
 	Extent          Extent
+	Infinite        int64 // cells that hold an infinite number, which take no part
 	Least, Greatest float64 // NaN without cells
 
 	bins []moment
@@ -94,6 +95,7 @@ func add192(a, b [3]uint64, minus bool) [3]uint64 {
 // join adds what another worker has found.
 func (m *Moments) join(o *Moments) {
 	m.Extent.Add(o.Extent)
+	m.Infinite += o.Infinite
 	if !(o.Least >= m.Least) && !math.IsNaN(o.Least) {
 		m.Least = o.Least
 	}
@@ -217,7 +219,7 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 		}
 		for _, r := range full {
 			for col := max(int(r.From), win.Col); col < min(int(r.To), win.Col+win.Width); col++ {
-				v, ok := w.at(col-win.Col, row-win.Row)
+				v, ok := w.at(col-win.Col, row-win.Row, m)
 				if !ok {
 					continue
 				}
@@ -229,7 +231,7 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 		}
 		ms := moments(t.spans, row, skipped)
 		for i, e := range edge {
-			v, ok := w.at(int(e.Col)-win.Col, row-win.Row)
+			v, ok := w.at(int(e.Col)-win.Col, row-win.Row, m)
 			if !ok {
 				continue
 			}
@@ -247,7 +249,11 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 	}
 }
 
-func (w *momentWorker) at(col, row int) (float64, bool) {
+func (w *momentWorker) at(col, row int, m *Moments) (float64, bool) {
 	v := w.cells.At(col, row)
-	return v, !w.header.Missing(v) && !math.IsInf(v, 0)
+	if math.IsInf(v, 0) && !w.header.Missing(v) {
+		m.Infinite++
+		return v, false
+	}
+	return v, !w.header.Missing(v)
 }

@@ -147,6 +147,13 @@ func (s *summariser) run(ctx context.Context, c *cli.Command, r *reporter) error
 	if err != nil {
 		return err
 	}
+	if n := s.summary.Infinite; n > 0 {
+		where := "1 zone"
+		if n > 1 {
+			where = fmt.Sprintf("%d zones", n)
+		}
+		r.warn(fmt.Sprintf("in %s cells hold an infinite number, as a division by zero leaves it; they take no part", where))
+	}
 	var empty []string
 	k := slices.Index(s.stats, "count")
 	for _, row := range s.summary.Rows {

@@ -329,3 +329,7 @@ func centred(t *testing.T, g raster.Grid, polygons []outline) (out [][]float64, 
 }
 
 func openRaster(path string) (open.File, error) { return open.Raster(path, 1) }
+
+func appendDouble(b []byte, v float64) []byte {
+	return binary.LittleEndian.AppendUint64(b, math.Float64bits(v))
+}

@@ -122,7 +122,10 @@ func (k geoKeys) crs() (*earth.CRS, error) {
 				err = fmt.Errorf("its keys call EPSG:%d projected, but it is geographic", code)
 			}
 			if err == nil {
-				return crs, k.sameUnit(crs)
+				if err := k.sameUnit(crs); err != nil {
+					return nil, err
+				}
+				return crs, nil
 			}
 			if k.short[keyMethod] == 0 {
 				return nil, err

@@ -33,6 +33,7 @@ func georeference(d *directory, l *layout, h *raster.Header) error {
 		crs, err := keys.crs()
 		if err != nil {
 			h.CRSProblem = err.Error()
+			break
 		}
 		g.CRS = crs
 	}
