@@ -15,7 +15,7 @@ import (
 // values, and the exact sums of values by area and by share.
 type Moments struct {
 	Extent          Extent
-	Infinite        int64 // cells that hold an infinite number, which take no part
+	Infinite        int64   // cells that hold an infinite number, which take no part
 	Least, Greatest float64 // NaN without cells
 
 	bins []moment
