@@ -1,13 +1,15 @@
-# make demo   builds the program and does the whole job on the sample data; needs only Go
-# make test   installs what the tests need where it is missing, and runs them
-# make lint   vet, formatting, staticcheck
-# make bench  how long measuring takes beside decoding the same tiles
-# make build  the static program in bin/
+# make demo     builds the program and does the whole job on the sample data; needs only Go
+# make test     installs what the tests need where it is missing, and runs them
+# make lint     vet, formatting, staticcheck
+# make opinion  random small jobs, each done by the program and by plain code, for five minutes; FOR=1h takes an hour
+# make bench    how long measuring takes beside decoding the same tiles
+# make build    the static program in bin/
 
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+FOR ?= 5m
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint bench
+.PHONY: build demo test lint opinion bench
 
 build:
 	go build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o bin/verdex ./cmd/verdex
@@ -23,6 +25,9 @@ lint:
 	go vet ./...
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go tool staticcheck ./...
+
+opinion:
+	VERDEX_SECOND_OPINION=$(FOR) go test ./internal/reference -run TestSecondOpinion -count 1 -v -timeout 0
 
 bench:
 	go test ./bench -run '^$$' -bench . -benchtime 9x -timeout 30m

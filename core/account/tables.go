@@ -309,16 +309,23 @@ func (m *Moves) Group(g *cover.Groups) error {
 	return nil
 }
 
-// Matches refuses flows none of whose codes is a class of the tables: all change would be told as other change.
+// Matches refuses flows none of whose codes is a class of the tables, where there is change: all of it would be told as other change.
 func (m *Moves) Matches(f *Flows) error {
 	if f == nil {
 		return nil
 	}
 	known := map[string]bool{}
+	var classes []string
+	changed, named := false, false
 	for _, v := range m.List {
-		known[v.From], known[v.To] = true, true
+		changed = changed || v.From != v.To && v.From != "" && v.To != ""
+		for _, id := range []string{v.From, v.To} {
+			if id != "" && !known[id] {
+				known[id] = true
+				classes = append(classes, id)
+			}
+		}
 	}
-	named := false
 	for _, l := range f.lines {
 		for _, code := range slices.Concat(l.from, l.to) {
 			if named = true; known[code] {
@@ -326,12 +333,8 @@ func (m *Moves) Matches(f *Flows) error {
 			}
 		}
 	}
-	if !named {
+	if !named || !changed {
 		return nil
-	}
-	var classes []string
-	for _, c := range m.Classes {
-		classes = append(classes, c.ID)
 	}
 	return fmt.Errorf("%s: none of its codes is a class of the tables (%s): flows are named by codes of classes, so that they take tables by class, not by group", f.Source, listed(classes, 12))
 }

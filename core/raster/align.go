@@ -389,7 +389,9 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 		c0, c1, r0, r1 = math.Min(c0, x), math.Max(c1, x), math.Min(r0, y), math.Max(r1, y)
 	}
 	src := r.a.source.Header().Grid
-	if x0, x1 := max(0, int(math.Floor(c0))), min(src.Width, int(math.Ceil(c1))); x0 < r.at.Col || x1 > r.at.Col+r.at.Width || r1-r0 > float64(r.at.Height) {
+	x0, x1 := max(0, int(math.Floor(c0))), min(src.Width, int(math.Ceil(c1)))
+	y0, y1 := max(0, int(math.Floor(r0))), min(src.Height, int(math.Ceil(r1)))
+	if x0 < r.at.Col || x1 > r.at.Col+r.at.Width || y0 < r.at.Row || y1 > r.at.Row+r.at.Height {
 		return r.value(c, k) // a cell at a pole, which spans all longitudes
 	}
 	if r.weight == nil {

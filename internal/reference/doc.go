@@ -6,7 +6,8 @@
 // windows, spans or views (plain_test.go). Both agree, or the program ends in an error that says why.
 //
 //	VERDEX_SECOND_OPINION=5m go test ./internal/reference     how long new jobs are tried
-//	VERDEX_SEED=1234 go test ./internal/reference             one job again
+//	VERDEX_JOB='change 1234' go test ./internal/reference     one job again, by its kind and seed
+//	VERDEX_FILES=DIR                                          and its files stay in DIR
 //
-// testdata/seeds.txt keeps the seeds of all jobs in which a mistake was found.
+// testdata/seeds.txt keeps the kinds and seeds of all jobs in which a mistake was found.
 package reference
