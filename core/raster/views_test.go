@@ -265,11 +265,11 @@ func TestMajorityByArea(t *testing.T) {
 	a, err = Align(s, h, Heaviest)
 	require.NoError(t, err)
 	assert.Equal(t, 2.0, all(t, a, 4)[0][1])
-	// A raster of one row, half a cell west and a tenth of one north of the grid: of the first cell 0.43 have no data, 0.1 lie beyond it.
+	// Cells taller than the raster, half a cell east of its own and 3 m south: of the first, 0.38 have no data and 0.18 lie beyond it.
 	row := g
 	row.Width, row.Height = 3, 1
 	s = tile(row, "row", Uint8, Window{0, 0, 3, 1}, 6, &none, func(c, _ int) float64 { return []float64{9, 7, 7}[c] })
-	row.X0, row.Y0 = row.X0+15.9, row.Y0-3
+	row.X0, row.Y0, row.DY = row.X0+15.9, row.Y0-3, -33
 	a, err = Align(s, row, Heaviest)
 	require.NoError(t, err)
 	assert.Equal(t, [][]float64{{9, 7, 9}}, all(t, a, 2))
