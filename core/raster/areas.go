@@ -55,10 +55,10 @@ const (
 )
 
 // Segment gives the areas of a row's cells from its first column on: cell d of it has the area
-// A + B·d + C·d², in units. Gy is the change of density down the cell: at height t, from -½ at the
-// row's start to ½ at its end, density is A + Gy·t. The change along the row is B. Where areas vary ByRow, what
+// A + B·d + C·d², in units. Gy + Gxy·d is the change of density down the cell: at height t, from -½ at the
+// row's start to ½ at its end, density is its area + (Gy + Gxy·d)·t. The change along the row is B. Where areas vary ByRow, what
 // changes down a cell is told by [Heights] instead.
-type Segment struct{ A, B, C, Gy int64 }
+type Segment struct{ A, B, C, Gy, Gxy int64 }
 
 // areaBits is the size of the largest cell area in units, with two bits to spare.
 const areaBits = 50
@@ -434,20 +434,23 @@ func (a *Areas) Segments(dst []Segment, r, from, to int) ([]Segment, error) {
 		scale := 2 / b.w
 		x, reach := (mid-b.c0)*scale-1, half*chebyshev3*scale
 		f0, fl, fr := horner(&px, x), horner(&px, x-reach), horner(&px, x+reach)
-		dst = append(dst, quadratic(f0, fl, fr, half*chebyshev3, 0.5-half, horner(&py, x)*2/b.h))
+		gl, gr := horner(&py, x-reach)*2/b.h, horner(&py, x+reach)*2/b.h
+		dst = append(dst, quadratic(f0, fl, fr, gl, gr, half*chebyshev3, 0.5-half))
 	}
 	return dst, nil
 }
 
-// quadratic is the segment through the areas f0 in the middle of some cells and fl, fr at reach on either side of it; d is where
-// the centre of cell 0 lies from the middle, and gy the change down the middle.
-func quadratic(f0, fl, fr, reach, d, gy float64) Segment {
+// quadratic is the segment through the areas f0 in the middle of some cells and fl, fr at reach on either side of it, where gl and gr are
+// the change down; d is where the centre of cell 0 lies from the middle.
+func quadratic(f0, fl, fr, gl, gr, reach, d float64) Segment {
 	f1, f2 := (fr-fl)/(2*reach), (fr-2*f0+fl)/(2*reach*reach)
+	gxy := (gr - gl) / (2 * reach)
 	return Segment{
-		A:  Round(f0 + float64(f1*d) + float64(f2*d*d)),
-		B:  Round(f1 + float64(2*f2*d)),
-		C:  Round(f2),
-		Gy: Round(gy),
+		A:   Round(f0 + float64(f1*d) + float64(f2*d*d)),
+		B:   Round(f1 + float64(2*f2*d)),
+		C:   Round(f2),
+		Gy:  Round((gl+gr)/2 + float64(gxy*d)),
+		Gxy: Round(gxy),
 	}
 }
 
@@ -499,13 +502,20 @@ func (a *Areas) direct(s, r int) (Segment, error) {
 		}
 		return Segment{A: Round(d * math.Abs(a.Grid.DX*a.Grid.DY) / a.Unit)}, nil
 	}
-	up, ok3 := a.mean(mid, y-0.5)
-	down, ok4 := a.mean(mid, y+0.5)
-	gy := 0.0
-	if ok3 && ok4 {
-		gy = down - up
+	change := func(c float64) (float64, bool) { // down the column through c
+		up, ok1 := a.mean(c, y-0.5)
+		down, ok2 := a.mean(c, y+0.5)
+		return down - up, ok1 && ok2
 	}
-	seg := quadratic(f0, fl, fr, reach, float64(from)+0.5-mid, gy)
+	gl, ok1 := change(mid - reach)
+	gr, ok2 := change(mid + reach)
+	if !ok1 || !ok2 { // at the edge of the map
+		if gl, ok0 = change(mid); !ok0 {
+			gl = 0
+		}
+		gr = gl
+	}
+	seg := quadratic(f0, fl, fr, gl, gr, reach, float64(from)+0.5-mid)
 	// The quadratic has to hold at other cells of the stretch.
 	for _, at := range [4]float64{0.02, 0.3, 0.64, 0.97} {
 		c := min(first+int(at*float64(last-first)), last-1)

@@ -187,7 +187,7 @@ func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, r
 func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
 	a.AddProduct(share, seg.A+d*(seg.B+d*seg.C))
 	a.AddProduct(m.X, seg.B+2*d*seg.C)
-	a.AddProduct(m.Y, seg.Gy)
+	a.AddProduct(m.Y, seg.Gy+d*seg.Gxy)
 	return a
 }
 
@@ -198,7 +198,7 @@ func trueShare(share int64, m zone.Moment, seg *raster.Segment, d int64) int64 {
 		return share
 	}
 	area := float64(seg.A + d*(seg.B+d*seg.C))
-	return share + raster.Round((float64(m.X)*float64(seg.B+2*d*seg.C)+float64(m.Y)*float64(seg.Gy))/area)
+	return share + raster.Round((float64(m.X)*float64(seg.B+2*d*seg.C)+float64(m.Y)*float64(seg.Gy+d*seg.Gxy))/area)
 }
 
 // cutAlike adds the cut cells of a row where all cells have the same area: their

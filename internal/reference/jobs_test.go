@@ -365,7 +365,7 @@ func tolerance(z *zone, g raster.Grid) float64 {
 	tol := 1e-9*z.area + 1e-9*c
 	if !g.CRS.Geographic() && !g.CRS.EqualArea() && !g.CRS.AreaByRow() {
 		// Within a cut cell density is taken as changing evenly.
-		tol += 0.3 * c * math.Pow(size/6.4e6, 2)
+		tol += 0.02 * c * math.Pow(size/6.4e6, 2)
 	}
 	if !z.straight {
 		tol += 3e-4 * c * 4 // curves between points: see docs/numbers.md
