@@ -60,6 +60,11 @@ const (
 // changes down a cell is told by [Heights] instead.
 type Segment struct{ A, B, C, Gy, Gxy int64 }
 
+// At gives the area of cell d, and by how much it changes along and down the cell.
+func (s *Segment) At(d int64) (area, along, down int64) {
+	return s.A + d*(s.B+d*s.C), s.B + 2*d*s.C, s.Gy + d*s.Gxy
+}
+
 // areaBits is the size of the largest cell area in units, with two bits to spare.
 const areaBits = 50
 

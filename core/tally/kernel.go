@@ -178,27 +178,27 @@ func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, r
 	}
 	k.present[s>>6] |= 1 << (s & 63)
 	x := &k.extents[s]
-	x.Units.AddInt(trueShare(share, m, seg, d))
-	x.Total.Add(cutArea(share, m, seg, d))
+	area, gx, gy := seg.At(d)
+	x.Units.AddInt(trueShare(share, m, area, gx, gy))
+	x.Total.Add(cutArea(share, m, area, gx, gy))
 	return nil
 }
 
-// cutArea is the area of the part of a cell that lies in a zone, in units/zone.Unit; d is its column within the segment.
-func cutArea(share int64, m zone.Moment, seg *raster.Segment, d int64) (a Sum) {
-	a.AddProduct(share, seg.A+d*(seg.B+d*seg.C))
-	a.AddProduct(m.X, seg.B+2*d*seg.C)
-	a.AddProduct(m.Y, seg.Gy+d*seg.Gxy)
+// cutArea is the area of the part of a cell that lies in a zone, in units/zone.Unit. The cell's area changes by gx along and by gy down it.
+func cutArea(share int64, m zone.Moment, area, gx, gy int64) (a Sum) {
+	a.AddProduct(share, area)
+	a.AddProduct(m.X, gx)
+	a.AddProduct(m.Y, gy)
 	return a
 }
 
 // trueShare is the part of a cell's area that lies in a zone, in zone.Units: what its planar share is off by is the moments
 // times the change of density.
-func trueShare(share int64, m zone.Moment, seg *raster.Segment, d int64) int64 {
+func trueShare(share int64, m zone.Moment, area, gx, gy int64) int64 {
 	if m == (zone.Moment{}) {
 		return share
 	}
-	area := float64(seg.A + d*(seg.B+d*seg.C))
-	return share + raster.Round((float64(m.X)*float64(seg.B+2*d*seg.C)+float64(m.Y)*float64(seg.Gy+d*seg.Gxy))/area)
+	return share + raster.Round((float64(m.X)*float64(gx)+float64(m.Y)*float64(gy))/float64(area))
 }
 
 // cutAlike adds the cut cells of a row where all cells have the same area: their

@@ -240,8 +240,9 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 			if len(ms) > 0 {
 				x = ms[i]
 			}
-			cut := cutArea(e.Share, x, seg, d)
-			share := trueShare(e.Share, x, seg, d)
+			area, gx, gy := seg.At(d)
+			cut := cutArea(e.Share, x, area, gx, gy)
+			share := trueShare(e.Share, x, area, gx, gy)
 			m.Extent.Units.AddInt(share)
 			m.Extent.Total.Add(cut)
 			m.add(v, max(0, cut.hi<<(64-shareBits)|int64(cut.lo>>shareBits)), share)
