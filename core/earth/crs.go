@@ -61,6 +61,10 @@ func (c *CRS) AreaByRow() bool { return c.Geographic() || c.Projection.Traits().
 // EqualArea reports whether equal cells have equal true area everywhere.
 func (c *CRS) EqualArea() bool { return !c.Geographic() && c.Projection.Traits().EqualArea }
 
+// Mirrored reports whether the plane of the CRS is a mirror image of the ground: x counts to the west and y to the north, so that
+// what runs counter-clockwise in the one runs clockwise in the other.
+func (c *CRS) Mirrored() bool { return c.Definition != nil && c.Definition.Method == MethodConicWest }
+
 // ToGeographic gives longitude from Greenwich and latitude in radians of a point in CRS coordinates. It
 // reports false where the CRS is not defined.
 func (c *CRS) ToGeographic(x, y float64) (lon, lat float64, ok bool) {

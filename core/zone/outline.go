@@ -3,6 +3,7 @@ package zone
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sync/atomic"
 
 	"github.com/verdex-land/verdex/core/earth"
@@ -380,7 +381,9 @@ func (m *mapping) cellRings(polygons []Polygon) (out []Ring, all bool, err error
 				if !ok {
 					return nil, false, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", m.grid.CRS)
 				}
-				r = traced
+				if r = traced; m.own.Mirrored() != m.grid.CRS.Mirrored() {
+					slices.Reverse(r)
+				}
 			}
 			out, all = m.turns(out, r, all)
 		}
@@ -425,6 +428,9 @@ func (m *mapping) cutRings(polygons []Polygon) (out []Ring, all bool, err error)
 			if !ok {
 				return nil, false, fmt.Errorf("its outline leaves the ground where %v is defined: check the CRS of the file", m.own)
 			}
+			if m.own.Mirrored() {
+				slices.Reverse(d)
+			}
 			rings = append(rings, d)
 		}
 	}
@@ -453,6 +459,9 @@ func (m *mapping) cutRings(polygons []Polygon) (out []Ring, all bool, err error)
 		traced, ok := earth.TraceRing(r, f, m.tolCut)
 		if !ok {
 			return nil, false, fmt.Errorf("it reaches ground where the raster's CRS, %v, is not defined: cut it nearer to the raster", crs)
+		}
+		if crs.Mirrored() {
+			slices.Reverse(traced)
 		}
 		m.snap(traced)
 		out = append(out, traced)

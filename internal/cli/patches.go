@@ -229,8 +229,8 @@ func (j *patchJob) ready(c *cli.Command, r *reporter) error {
 		lon, lat, ok := own.ToGeographic(g.Point(p[0], p[1]))
 		return [2]float64{lon * 180 / math.Pi, lat * 180 / math.Pi}, ok
 	}
-	// GeoJSON wants shells counter-clockwise. Those of patches run clockwise where rows count downwards.
-	j.request.Source, j.request.Reversed, j.toDegrees = j.src, g.DY < 0, toDegrees
+	// GeoJSON wants shells counter-clockwise. Those of patches run clockwise where rows count downwards, and a CRS can be a mirror image of the ground.
+	j.request.Source, j.request.Reversed, j.toDegrees = j.src, (g.DY < 0) != g.CRS.Mirrored(), toDegrees
 	a, _ := toDegrees([2]float64{float64(g.Width) / 2, float64(g.Height) / 2})
 	b, _ := toDegrees([2]float64{float64(g.Width)/2 + 1, float64(g.Height)/2 + 1})
 	size := math.Max(1e-9, math.Min(math.Abs(a[0]-b[0]), math.Abs(a[1]-b[1])))
