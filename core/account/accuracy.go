@@ -15,10 +15,10 @@ type Samples struct {
 	Classes []Named   // of the map and of the reference
 	Counts  [][]int   // by map class, then by reference class
 	Areas   []float64 // of the strata, in m²
-	// Where the strata are not the classes of the map: their names, the counts by stratum, map class and reference class, and the
+	// Where the strata are not the classes of the map: their names, the counts of each by map class and reference class, and the
 	// areas of the map's classes in m², nil where they are not known.
 	Strata    []Named
-	ByStratum [][][]int
+	ByStratum []map[[2]int]int
 	Mapped    []float64
 }
 
@@ -28,13 +28,14 @@ func (s Samples) stratified() Samples {
 		return s
 	}
 	s.Strata, s.Mapped = s.Classes, s.Areas
-	s.ByStratum = make([][][]int, len(s.Classes))
-	for h := range s.Classes {
-		s.ByStratum[h] = make([][]int, len(s.Classes))
-		for i := range s.ByStratum[h] {
-			s.ByStratum[h][i] = make([]int, len(s.Classes))
+	s.ByStratum = make([]map[[2]int]int, len(s.Classes))
+	for i, row := range s.Counts {
+		s.ByStratum[i] = map[[2]int]int{}
+		for j, n := range row {
+			if n > 0 {
+				s.ByStratum[i][[2]int{i, j}] = n
+			}
 		}
-		copy(s.ByStratum[h][h], s.Counts[h])
 	}
 	return s
 }
@@ -51,15 +52,10 @@ func (s Samples) Group(g *cover.Groups) (Samples, error) {
 	for i, c := range s.Classes {
 		at[i], _ = out.ClassOf(to[c.ID])
 	}
-	for h := range s.ByStratum {
-		counts := make([][]int, len(out.Classes))
-		for i := range counts {
-			counts[i] = make([]int, len(out.Classes))
-		}
-		for i, row := range s.ByStratum[h] {
-			for j, n := range row {
-				counts[at[i]][at[j]] += n
-			}
+	for _, of := range s.ByStratum {
+		counts := map[[2]int]int{}
+		for c, n := range of {
+			counts[[2]int{at[c[0]], at[c[1]]}] += n
 		}
 		out.ByStratum = append(out.ByStratum, counts)
 	}
@@ -121,11 +117,9 @@ func Assess(s Samples) (*Accuracy, error) {
 	total := 0.0
 	drawn := make([]int, len(s.Strata))
 	for h := range s.Strata {
-		for i, row := range s.ByStratum[h] {
-			for _, c := range row {
-				drawn[h] += c
-				a.Samples[i] += c
-			}
+		for c, n := range s.ByStratum[h] {
+			drawn[h] += n
+			a.Samples[c[0]] += n
 		}
 		total += s.Areas[h]
 		what, where := "class", "where it is mapped"
@@ -154,18 +148,16 @@ func Assess(s Samples) (*Accuracy, error) {
 				continue
 			}
 			var ny, nx, both float64
-			for i, row := range s.ByStratum[h] {
-				for j, c := range row {
-					iny, inx := y(i, j), x(i, j)
-					if iny {
-						ny += float64(c)
-					}
-					if inx {
-						nx += float64(c)
-					}
-					if iny && inx {
-						both += float64(c)
-					}
+			for c, n := range s.ByStratum[h] {
+				iny, inx := y(c[0], c[1]), x(c[0], c[1])
+				if iny {
+					ny += float64(n)
+				}
+				if inx {
+					nx += float64(n)
+				}
+				if iny && inx {
+					both += float64(n)
 				}
 			}
 			w, m := s.Areas[h]/total, float64(drawn[h])
@@ -191,8 +183,10 @@ func Assess(s Samples) (*Accuracy, error) {
 	}
 	for i := range n {
 		a.Proportions[i] = make([]float64, n)
-		for j := range n {
-			a.Proportions[i][j] = proportion(func(p, q int) bool { return p == i && q == j }).Value
+	}
+	for h, of := range s.ByStratum {
+		for c, k := range of {
+			a.Proportions[c[0]][c[1]] += s.Areas[h] / total * (float64(k) / float64(drawn[h]))
 		}
 	}
 	a.Overall = proportion(func(p, q int) bool { return p == q })
@@ -281,44 +275,32 @@ func (s *Samples) Add(stratum string, i, j, n int) {
 	if h < 0 {
 		h = len(s.Strata)
 		s.Strata = append(s.Strata, Named{ID: stratum})
-		counts := make([][]int, len(s.Classes))
-		for k := range counts {
-			counts[k] = make([]int, len(s.Classes))
-		}
-		s.ByStratum = append(s.ByStratum, counts)
+		s.ByStratum = append(s.ByStratum, map[[2]int]int{})
 	}
-	s.ByStratum[h][i][j] += n
+	s.ByStratum[h][[2]int{i, j}] += n
 }
 
 // ReadStrata reads the areas of strata from a CSV with the columns stratum, area and unit (or class_code in the place of stratum). Rows of one
 // stratum are added up; one with area needs samples.
 func (s *Samples) ReadStrata(path string) error {
-	rows, err := cover.ReadRows(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"})
-	if err != nil {
-		return err
-	}
 	s.Areas = make([]float64, len(s.Strata))
 	found := make([]bool, len(s.Strata))
-	for _, r := range rows {
-		c := cells{path, r}
-		if kind := c.text("kind"); kind != "" && kind != "class" {
-			continue
-		}
-		a, err := c.area("area")
-		if err != nil {
-			return err
-		}
+	err := eachArea(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c cells, a float64) error {
 		h := slices.IndexFunc(s.Strata, func(x Named) bool {
 			return slices.Contains([]string{c.text("stratum"), c.text("class_code"), c.text("class_name")}, x.ID)
 		})
 		if h < 0 {
 			if a == 0 {
-				continue
+				return nil
 			}
 			return c.wrong("the stratum %q has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.text("stratum")+c.text("class_code")))
 		}
 		s.Areas[h] += a
 		found[h] = true
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	for h, ok := range found {
 		if !ok {
@@ -328,35 +310,49 @@ func (s *Samples) ReadStrata(path string) error {
 	return nil
 }
 
-// ReadAreas reads the areas of map classes: from a tally of measure, or a CSV with the columns class_code, area and unit. Zones and
-// rows of one class are added up.
-func (s *Samples) ReadAreas(path string) error {
-	rows, err := cover.ReadRows(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"})
+// eachArea calls f for each row of a table with an area of a class, in m².
+func eachArea(path string, needed, optional []string, f func(c cells, m2 float64) error) error {
+	rows, err := cover.ReadRows(path, needed, optional)
 	if err != nil {
 		return err
 	}
-	found := make([]bool, len(s.Classes))
 	for _, r := range rows {
 		c := cells{path, r}
 		if kind := c.text("kind"); kind != "" && kind != "class" {
 			continue
 		}
 		a, err := c.area("area")
+		if err == nil {
+			err = f(c, a)
+		}
 		if err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// ReadAreas reads the areas of map classes: from a tally of measure, or a CSV with the columns class_code, area and unit. Zones and
+// rows of one class are added up.
+func (s *Samples) ReadAreas(path string) error {
+	found := make([]bool, len(s.Classes))
+	err := eachArea(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c cells, a float64) error {
 		i, ok := s.ClassOf(c.text("class_code"))
 		if !ok {
 			i, ok = s.ClassOf(c.text("class_name"))
 		}
 		if !ok {
 			if a == 0 {
-				continue
+				return nil
 			}
 			return c.wrong("class %s has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.text("class_code")+" "+c.text("class_name")))
 		}
 		found[i] = true
 		s.Areas[i] += a
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	for i, ok := range found {
 		if !ok {

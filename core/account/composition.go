@@ -3,6 +3,7 @@ package account
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -256,11 +257,7 @@ func decode(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cover.
 	for s, v := range numbers {
 		out[s], known[s] = c.CodeOf(v, tally.Slot(s) == tally.Missing)
 	}
-	gaps := false
-	for _, ok := range known {
-		gaps = gaps || !ok
-	}
-	if !gaps {
+	if !slices.Contains(known, false) {
 		return out, nil
 	}
 	missing := make([]float64, len(numbers))

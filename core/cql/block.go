@@ -196,7 +196,7 @@ func (c *compiler) binary(o op, a, b func(int) []float64) func(int) []float64 {
 			if (o == opMod || o == opIntDiv) && y[i] == 0 && x[i] == x[i] {
 				p.zeros++
 			}
-			if dst[i] = compute(o, x[i], y[i]); o == opPow && x[i]-x[i] == 0 && y[i]-y[i] == 0 && math.IsInf(math.Pow(x[i], y[i]), 0) {
+			if dst[i] = compute(o, x[i], y[i]); o == opPow && dst[i] != dst[i] && x[i]-x[i] == 0 && y[i]-y[i] == 0 && math.IsInf(math.Pow(x[i], y[i]), 0) {
 				p.large++
 			}
 		}

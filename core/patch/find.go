@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -70,7 +69,7 @@ type run struct {
 type finder struct {
 	req     Request
 	name    string
-	nodata  *float64
+	header  raster.Header
 	areas   *raster.Areas
 	grid    raster.Grid
 	above   []run
@@ -93,7 +92,7 @@ func newFinder(req Request) (*finder, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", h.Name, err)
 	}
-	f := &finder{req: req, name: h.Name, nodata: h.NoData, areas: areas, grid: h.Grid, ropes: &ropes{}}
+	f := &finder{req: req, name: h.Name, header: h, areas: areas, grid: h.Grid, ropes: &ropes{}}
 	f.ropes.store.Dir, f.ropes.store.Room = req.Dir, req.Room
 	f.tracer = tracer{ropes: f.ropes, reversed: req.Reversed}
 	return f, nil
@@ -184,7 +183,7 @@ func (f *finder) runs(c *raster.Cells, k int) []run {
 }
 
 func (f *finder) wants(v float64) bool {
-	return !math.IsNaN(v) && (f.nodata == nil || v != *f.nodata) && f.req.Keep(v)
+	return !f.header.Missing(v) && f.req.Keep(v)
 }
 
 // join gives each run to the patch above that it touches, and joins the patches when it touches several.

@@ -248,9 +248,10 @@ func (b *border) lengths(row int) [2]float64 {
 
 // add adds the side of a cell of the piece, in row, towards a cell beside it.
 func (b *border) add(s *smallPiece, col, row int, class float64, of int, upright bool) {
-	length := b.lengths(of)[1]
+	lengths := b.lengths(of)
+	length := lengths[1]
 	if upright {
-		length = b.lengths(of)[0]
+		length = lengths[0]
 	}
 	at := (row-b.w.Row)*b.w.Width + col - b.w.Col
 	if b.of[at] == 0 {

@@ -251,7 +251,7 @@ func (r *alignedReader) Read(w Window, dst *Cells) error {
 	c1, r1 = math.Min(float64(src.Width), math.Ceil(c1)), math.Min(float64(src.Height), math.Ceil(r1))
 	if c0 >= c1 || r0 >= r1 {
 		if a.header.NoData == nil {
-			return fmt.Errorf("%s: a part of the grid lies beyond it, and it declares no nodata value that cells there could have: give it one", a.header.Name)
+			return a.uncovered()
 		}
 		a.note(w, Moves{Empty: int64(w.Width) * int64(w.Height)})
 		return nil
@@ -271,7 +271,7 @@ func (r *alignedReader) Read(w Window, dst *Cells) error {
 			c, k := math.Floor(p[0]), math.Floor(p[1])
 			if math.IsNaN(p[0]) || c < 0 || k < 0 || c >= float64(src.Width) || k >= float64(src.Height) {
 				if m.Empty++; a.header.NoData == nil {
-					return fmt.Errorf("%s: a part of the grid lies beyond it, and it declares no nodata value that cells there could have: give it one", a.header.Name)
+					return a.uncovered()
 				}
 				continue
 			}
@@ -300,6 +300,11 @@ func (r *alignedReader) Read(w Window, dst *Cells) error {
 	}
 	a.note(w, m)
 	return nil
+}
+
+// uncovered is the error of a grid that reaches beyond a raster without a nodata value.
+func (a *Aligned) uncovered() error {
+	return fmt.Errorf("%s: a part of the grid lies beyond it, and it declares no nodata value that cells there could have: give it one", a.header.Name)
 }
 
 func (a *Aligned) note(w Window, m Moves) {
@@ -398,15 +403,14 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 		r.weight = map[float64]float64{}
 	}
 	clear(r.weight)
-	all, none := 0.0, 0.0 // what there is of the cell, and what of it is without data or beyond the raster
-	for y := int(math.Floor(r0)); float64(y) < r1; y++ {
-		for x := int(math.Floor(c0)); float64(x) < c1; x++ {
-			share := shareOfCell(quad[:], float64(x), float64(y))
-			all += share
+	all := math.Abs(earth.PlanarArea(quad[:]))
+	none := all // what of the cell is without data or beyond the raster
+	for y := y0; y < y1; y++ {
+		for x := x0; x < x1; x++ {
 			if v, ok := r.value(x, y); ok {
+				share := shareOfCell(quad[:], float64(x), float64(y))
 				r.weight[v] += share
-			} else {
-				none += share
+				none -= share
 			}
 		}
 	}

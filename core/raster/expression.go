@@ -210,11 +210,11 @@ func (r *expressionReader) Read(w Window, dst *Cells) error {
 		out := dst.F32[row*dst.Stride+col:]
 		for i, v := range r.program.Numbers(in) {
 			f := float32(v)
-			if f-f != 0 && v-v == 0 { // infinite
+			if f-f != 0 { // infinite, or null already
 				f = float32(math.NaN())
-				r.x.large.Add(1)
-			} else if f-f != 0 {
-				f = float32(math.NaN())
+				if v-v == 0 {
+					r.x.large.Add(1)
+				}
 			}
 			out[i] = f
 		}

@@ -154,9 +154,9 @@ func (m *mosaic) join(first Header, j *Joined) error {
 		r0, r1 = min(r0, s.row), max(r1, s.row+s.header.Grid.Height)
 	}
 	count := len(m.members)
-	members, c0, width, ok := roundTheEarth(first.Grid, m.members)
-	if !ok {
-		return fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", first.Name, first.Grid.DX)
+	members, c0, width, err := roundTheEarth(first, m.members)
+	if err != nil {
+		return err
 	}
 	m.members = members
 	c1 := c0 + width

@@ -133,8 +133,7 @@ func fill(n *[9]float64) {
 // metric is that of a step of one cell to the right and one down, in metres, at a cell.
 func (r *slopeReader) metric(col, row int) earth.Metric {
 	if r.s.exact {
-		m := r.at(float64(col)+0.5, float64(row)+0.5)
-		return m
+		return r.at(float64(col)+0.5, float64(row)+0.5)
 	}
 	fx, fy := (float64(col)+0.5)/squareCells-0.5, (float64(row)+0.5)/squareCells-0.5
 	x, y := math.Floor(fx), math.Floor(fy)

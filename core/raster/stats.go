@@ -49,7 +49,7 @@ func Summarise(ctx context.Context, s Source, threads int, progress func(done, t
 					cancel(err)
 					return
 				}
-				parts[i] = summary(&c, h.NoData)
+				parts[i] = summary(&c, &h)
 				if d := done.Add(1); progress != nil {
 					progress(int(d), len(parts))
 				}
@@ -76,12 +76,12 @@ func Summarise(ctx context.Context, s Source, threads int, progress func(done, t
 }
 
 // summary sums a window; its Mean is the sum.
-func summary(c *Cells, nodata *float64) Summary {
+func summary(c *Cells, h *Header) Summary {
 	s := Summary{Least: math.Inf(1), Most: math.Inf(-1)}
 	for r := range c.Height {
 		for k := range c.Width {
 			v := c.At(k, r)
-			if math.IsNaN(v) || nodata != nil && v == *nodata {
+			if h.Missing(v) {
 				s.NoData++
 				continue
 			}

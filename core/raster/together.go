@@ -41,9 +41,9 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 		on = append(on, &member{header: h, col: int(col)})
 		r0, r1 = min(r0, int(row)), max(r1, int(row)+h.Grid.Height)
 	}
-	_, c0, width, ok := roundTheEarth(first.Grid, on)
-	if !ok {
-		return nil, nil, fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", first.Name, g.DX)
+	_, c0, width, err := roundTheEarth(first, on)
+	if err != nil {
+		return nil, nil, err
 	}
 	g.X0, g.Y0 = first.Grid.Point(float64(c0), float64(r0))
 	g.Width, g.Height = width, r1-r0

@@ -1,6 +1,7 @@
 package raster
 
 import (
+	"fmt"
 	"math"
 	"slices"
 )
@@ -22,17 +23,20 @@ func (g Grid) turn() (int, bool) {
 }
 
 // roundTheEarth moves members of a mosaic by whole turns so that together they span as little as may be, and
-// never more than a turn; one that reaches over the end of the turn comes twice. span is the first column and the width, and
-// ok is false where the members span more than a turn of a lattice that does not close.
-func roundTheEarth(g Grid, members []*member) (all []*member, first, width int, ok bool) {
+// never more than a turn; one that reaches over the end of the turn comes twice. Columns are those of a raster of which header tells. It
+// gives the first column and the width, and an error where the members span more than a turn of a lattice that does not close.
+func roundTheEarth(header Header, members []*member) (all []*member, first, width int, err error) {
+	g := header.Grid
 	c0, c1 := math.MaxInt, math.MinInt
 	for _, m := range members {
 		c0, c1 = min(c0, m.col), max(c1, m.col+m.header.Grid.Width)
 	}
 	turn, closes := g.turn()
 	if !closes {
-		degrees := g.CRS != nil && g.CRS.Geographic()
-		return members, c0, c1 - c0, !degrees || float64(c1-c0)*g.DX*g.CRS.Unit < 2*math.Pi*(1+1e-9)
+		if g.CRS != nil && g.CRS.Geographic() && float64(c1-c0)*g.DX*g.CRS.Unit >= 2*math.Pi*(1+1e-9) {
+			err = fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", header.Name, g.DX)
+		}
+		return members, c0, c1 - c0, err
 	}
 	// The widest stretch of the turn that no member covers; the raster begins behind it.
 	type stretch struct{ from, to int }
@@ -67,7 +71,7 @@ func roundTheEarth(g Grid, members []*member) (all []*member, first, width int, 
 			all = append(all, &again)
 		}
 	}
-	return all, first, width, true
+	return all, first, width, nil
 }
 
 // mod is a modulo n, from 0 to n-1.

@@ -86,7 +86,8 @@ func Whole(g raster.Grid) (*zone.Set, *zone.Placement, error) {
 	return set, p, nil
 }
 
-// Measure does the job. Layers that do not lie on the grid of the placement are an error, and so is an outline that turns out to cover ground more than once is an error.
+// Measure does the job. Layers that do not lie on the grid of the placement are an error, and so is an outline that
+// turns out to cover ground more than once.
 func Measure(ctx context.Context, req Request) (*Tally, error) {
 	g := req.Placement.Grid
 	if err := req.check(); err != nil {

@@ -492,33 +492,9 @@ func (m *mapping) snap(r Ring) {
 	}
 }
 
-// clip cuts a ring to the rectangle from 0, 0 to w, h (Sutherland and Hodgman 1974). Stretches
-// along the border that join separate parts enclose no area.
+// clip cuts a ring to the rectangle from 0, 0 to w, h; the ring stays as it is. Stretches along the border that join separate
+// parts enclose no area.
 func clip(r Ring, w, h float64) Ring {
-	sides := []struct {
-		axis int
-		at   float64
-		less bool // inside is below
-	}{{0, 0, false}, {0, w, true}, {1, 0, false}, {1, h, true}}
-	for _, s := range sides {
-		in := func(p Point) bool { return p[s.axis] == s.at || (p[s.axis] < s.at) == s.less }
-		var out Ring
-		for i, p := range r {
-			q := r[(i+1)%len(r)]
-			if in(p) {
-				out = append(out, p)
-			}
-			if in(p) != in(q) {
-				t := (s.at - p[s.axis]) / (q[s.axis] - p[s.axis])
-				x := Point{p[0] + t*(q[0]-p[0]), p[1] + t*(q[1]-p[1])}
-				x[s.axis] = s.at
-				out = append(out, x)
-			}
-		}
-		r = out
-		if len(r) < 3 {
-			return nil
-		}
-	}
-	return append(Ring{}, r...)
+	r = clipAxis(clipAxis(r, 0, 0, false), 0, w, true)
+	return slices.Clone(clipAxis(clipAxis(r, 1, 0, false), 1, h, true))
 }

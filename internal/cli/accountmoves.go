@@ -49,6 +49,7 @@ func (s *statement) matrix(cv *canvas, m *account.Moves) *table.Table {
 	for i, k := range classes {
 		at[k.ID] = i
 	}
+	moves := m.Grouped()
 	for k, pair := range m.Pairs {
 		if k > 0 {
 			cv.line()
@@ -57,7 +58,7 @@ func (s *statement) matrix(cv *canvas, m *account.Moves) *table.Table {
 		for _, z := range m.Zones {
 			cells := make([]float64, n*n)
 			most := 0.0
-			for _, v := range m.Grouped() {
+			for _, v := range moves {
 				if v.Pair == pair && v.Zone == z.ID && !v.Outside {
 					cells[at[v.From]*n+at[v.To]] += s.area(v.M2)
 					most = math.Max(most, s.area(v.M2))

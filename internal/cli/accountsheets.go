@@ -112,6 +112,7 @@ func (x *statement) compositionSheets(e *account.Extents) (out []*table.Sheet) {
 
 // matrixSheets has a sheet for each pair of epochs of transitions that were read from tables.
 func (x *statement) matrixSheets(m *account.Moves) (out []*table.Sheet) {
+	moves := m.Grouped()
 	for _, pair := range m.Pairs {
 		p := &book.Posting{Kind: book.OfChange, From: pair[0], Epoch: pair[1]}
 		at := map[string]int{}
@@ -122,7 +123,7 @@ func (x *statement) matrixSheets(m *account.Moves) (out []*table.Sheet) {
 		for i, k := range m.Classes {
 			p.Legend.Classes = append(p.Legend.Classes, book.Class{Code: k.ID, Name: k.Label(), Color: x.colorOf(i, k).String()})
 		}
-		for _, v := range m.Grouped() {
+		for _, v := range moves {
 			if v.Pair == pair && !v.Outside {
 				p.Moves = append(p.Moves, book.Move{Zone: at[v.Zone], Kind: "ground", From: v.From, To: v.To, M2: v.M2})
 			}
