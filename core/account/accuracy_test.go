@@ -1,10 +1,12 @@
 package account
 
 import (
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -152,4 +154,26 @@ func TestStrataOfTheirOwn(t *testing.T) {
 	assert.True(t, math.IsNaN(a.Mapped[0]))
 	require.NoError(t, os.WriteFile(areas, []byte("stratum,area,unit\nlow,600,ha\n"), 0o644))
 	assert.ErrorContains(t, s.ReadStrata(areas), `no area for the stratum "high"`)
+}
+
+// A map of change has many classes: the time goes with the samples, not with the cells of the error matrix.
+func TestAccuracyOfManyClasses(t *testing.T) {
+	const n = 400
+	var classes []Named
+	for i := range n {
+		classes = append(classes, Named{ID: fmt.Sprintf("c%d", i)})
+	}
+	s := NewSamples(classes)
+	for i := range n {
+		s.Areas[i] = 100
+		s.Add("", i, i, 20)
+		s.Add("", i, (i+1)%n, 5)
+	}
+	begun := time.Now()
+	a, err := Assess(s)
+	require.NoError(t, err)
+	assert.Less(t, time.Since(begun), 10*time.Second)
+	assert.InDelta(t, 0.8, a.Overall.Value, 1e-12)
+	assert.InDelta(t, 0.2/n, a.Proportions[3][4], 1e-15)
+	assert.InDelta(t, 0.8, a.Producers[7].Value, 1e-12)
 }
