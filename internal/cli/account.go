@@ -13,17 +13,19 @@ import (
 )
 
 // statementFlags are those of every account.
-var statementFlags = []cli.Flag{
-	&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: their order, names and colours"},
-	&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
-	&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
+func statementFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: their order, names and colours"},
+		&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
+		&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
+	}
 }
 
 func accountCommand() *cli.Command {
 	flows := &cli.StringFlag{Name: "flows", Usage: "CSV `FILE` that names what transitions are: from,to,flow,managed"}
 	one := func(name, what, description string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: what, ArgsUsage: "TABLE...", Description: description,
-			Flags: slices.Concat(flags, statementFlags, checkFlags, outputFlags), Action: action}
+			Flags: slices.Concat(flags, statementFlags(), checkFlags(), outputFlags()), Action: action}
 	}
 	return &cli.Command{
 		Name:  "account",
@@ -79,7 +81,7 @@ first and since the previous one.
 // statement is what all accounts read.
 type statement struct {
 	r      *reporter
-	out    *output
+	out    *destination
 	checks *checking
 	unit   account.Unit
 	legend *cover.Legend // of what is shown: the groups, with --by group
@@ -150,15 +152,20 @@ func (s *statement) flows(c *cli.Command) (*account.Flows, error) {
 }
 
 // show hands the outcome over: as a table, or drawn.
-func (s *statement) show(t func() *table.Table, paint func(*canvas) error) error {
+func (s *statement) show(ctx context.Context, t func() *table.Table, paint func(*canvas) error) error {
 	if s.out.format == "table" {
 		return paint(newCanvas(s.out.stdout))
 	}
-	return s.out.write(t())
+	return s.out.write(ctx, t())
 }
 
 // tell tells what the checks of what was read have found.
-func (s *statement) tell() error { return s.checks.tell(s.r, s.out.checks) }
+func (s *statement) tell(ctx context.Context) error {
+	if err := s.checks.stage(ctx, s.out.checks); err != nil {
+		return err
+	}
+	return s.checks.tell(s.r, s.out.checks)
+}
 
 func (s *statement) area(m2 float64) float64 { return m2 / s.unit.M2 }
 

@@ -35,15 +35,15 @@ func accountComposition(ctx context.Context, c *cli.Command) error {
 		roundPercent(rows, digits)
 	}
 	if rank := c.String("rank"); rank != "" {
-		err = s.rank(rows, e, rank)
+		err = s.rank(ctx, rows, e, rank)
 	} else {
 		s.out.sheets = func() []*table.Sheet { return s.compositionSheets(e) }
-		err = s.show(func() *table.Table { return s.compositionTable(rows, e, layout) }, func(c *canvas) error { return s.paintClasses(c, rows, e) })
+		err = s.show(ctx, func() *table.Table { return s.compositionTable(rows, e, layout) }, func(c *canvas) error { return s.paintClasses(c, rows, e) })
 	}
 	if err != nil {
 		return err
 	}
-	return s.tell()
+	return s.tell(ctx)
 }
 
 // eachZone hands over the rows of each zone and epoch, which lie together.
@@ -133,7 +133,7 @@ func (s *statement) paintClasses(c *canvas, rows []account.CompositionRow, e *ac
 }
 
 // rank ranks zones by a class.
-func (s *statement) rank(rows []account.CompositionRow, e *account.Extents, class string) error {
+func (s *statement) rank(ctx context.Context, rows []account.CompositionRow, e *account.Extents, class string) error {
 	at := slices.IndexFunc(e.Classes, func(n account.Named) bool { return n.ID == class || n.Name == class })
 	if at < 0 {
 		var names []string
@@ -177,7 +177,7 @@ func (s *statement) rank(rows []account.CompositionRow, e *account.Extents, clas
 		}
 		g.paint()
 	}
-	return s.show(func() *table.Table { return t }, func(*canvas) error { return c.flush() })
+	return s.show(ctx, func() *table.Table { return t }, func(*canvas) error { return c.flush() })
 }
 
 func accountSeries(ctx context.Context, c *cli.Command) error {
@@ -199,10 +199,10 @@ func accountSeries(ctx context.Context, c *cli.Command) error {
 		t.Rows = append(t.Rows, []any{r.Zone.ID, r.Zone.Name, r.Class.ID, r.Class.Name, r.Epoch, s.area(r.M2), s.unit.Name, s.area(r.SinceFirst), s.area(r.SincePrevious),
 			r.PctSinceFirst, r.PctSincePrevious, r.PctPerYearSinceFirst, r.PctPerYearSimple})
 	}
-	if err := s.show(func() *table.Table { return t }, func(c *canvas) error { return s.paintSeries(c, rows, e) }); err != nil {
+	if err := s.show(ctx, func() *table.Table { return t }, func(c *canvas) error { return s.paintSeries(c, rows, e) }); err != nil {
 		return err
 	}
-	return s.tell()
+	return s.tell(ctx)
 }
 
 func (s *statement) paintSeries(c *canvas, rows []account.SeriesRow, e *account.Extents) error {

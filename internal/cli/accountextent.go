@@ -38,7 +38,7 @@ func accountExtent(ctx context.Context, c *cli.Command) error {
 		byPair(list, func(of []account.Statement) { sheets = append(sheets, s.extentSheet(of, m.Classes)) })
 		return sheets
 	}
-	err = s.show(func() *table.Table { return s.extentTable(list, m.Classes, layout) },
+	err = s.show(ctx, func() *table.Table { return s.extentTable(list, m.Classes, layout) },
 		func(c *canvas) error { return s.paintExtent(c, list, m.Classes, layout) })
 	if err != nil {
 		return err
@@ -46,7 +46,7 @@ func accountExtent(ctx context.Context, c *cli.Command) error {
 	if len(m.Zones) > 1 {
 		s.r.note("the account of all zones adds them up, which is right where they do not overlap")
 	}
-	return s.tell()
+	return s.tell(ctx)
 }
 
 func (s *statement) extentTable(list []account.Statement, classes []account.Named, layout string) *table.Table {

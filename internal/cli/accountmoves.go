@@ -24,10 +24,10 @@ func accountMatrix(ctx context.Context, c *cli.Command) error {
 	cv := newCanvas(s.out.stdout)
 	t := s.matrix(cv, m)
 	s.out.sheets = func() []*table.Sheet { return s.matrixSheets(m) }
-	if err := s.show(func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
+	if err := s.show(ctx, func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
 		return err
 	}
-	return s.tell()
+	return s.tell(ctx)
 }
 
 // paintMoves draws the transitions of all zones.
@@ -173,8 +173,8 @@ func accountFlows(ctx context.Context, c *cli.Command) error {
 		g.paint()
 		from = to
 	}
-	if err := s.show(func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
+	if err := s.show(ctx, func() *table.Table { return t }, func(*canvas) error { return cv.flush() }); err != nil {
 		return err
 	}
-	return s.tell()
+	return s.tell(ctx)
 }

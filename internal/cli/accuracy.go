@@ -40,7 +40,7 @@ change is assessed in the same way: its transitions are its classes.
 			&cli.BoolFlag{Name: "skip-outside", Usage: "leave out points beyond the map, or where it has no class"},
 			&cli.StringFlag{Name: "table", Value: "extents", Usage: "`extents` (accuracy, mapped and adjusted extent of each class) or matrix (proportions of the area)"},
 			&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when an interval holds zero"},
-		}, statementFlags, rasterFlags, outputFlags),
+		}, statementFlags(), rasterFlags(), outputFlags()),
 		Action: accuracy,
 	}
 }
@@ -98,7 +98,7 @@ func accuracy(ctx context.Context, c *cli.Command) error {
 	if t.groups != nil {
 		p.legend = t.groups.Legend
 	}
-	err = p.show(func() *table.Table { return p.accuracyTable(a, which) }, func(c *canvas) error { return p.paintAccuracy(c, a, which) })
+	err = p.show(ctx, func() *table.Table { return p.accuracyTable(a, which) }, func(c *canvas) error { return p.paintAccuracy(c, a, which) })
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"unicode"
@@ -53,12 +52,6 @@ func attach(ctx context.Context, c *cli.Command) error {
 		return usage("attach needs --out, the file to write")
 	}
 	out, path := c.String("out"), c.Args().First()
-	if err := vectors.CanWrite(out); err != nil {
-		return usageError{err}
-	}
-	if err := checkNewLayer(out, c.Bool("force")); err != nil {
-		return err
-	}
 	r := newReporter(c)
 	table, err := delimited.ReadTable(path)
 	if err != nil {
@@ -103,11 +96,8 @@ func attachTo(ctx context.Context, c *cli.Command, table *vector.Layer, key, out
 	if m.Matched == 0 {
 		return fmt.Errorf("no row of %s matches a zone of %s, so nothing was written: correct --key or --zone-id", table.Source, l.Source)
 	}
-	if joined.Name == "" {
-		joined.Name = strings.TrimSuffix(filepath.Base(out), filepath.Ext(out))
-	}
 	dropKey(joined)
-	return writeLayer(out, joined, r)
+	return writeLayer(ctx, out, joined, r)
 }
 
 // dropKey leaves out the number that a GeoPackage gives its features: the new file numbers its own.

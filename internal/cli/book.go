@@ -19,12 +19,13 @@ import (
 
 func bookCommand() *cli.Command {
 	unit := &cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"}
-	wait := []cli.Flag{waitFlag}
-	tables := slices.Concat(wait, []cli.Flag{unit}, outputFlags)
+	wait := []cli.Flag{waitFlag()}
+	lists := slices.Concat(wait, outputFlags())
+	tables := slices.Concat([]cli.Flag{unit}, lists)
 	one := func(name, args, what, description string, action cli.ActionFunc, flags []cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: what, ArgsUsage: args, Description: description, Flags: flags, Action: action}
 	}
-	who := []cli.Flag{&cli.StringFlag{Name: "author", Usage: "`WHO` does it; without it $VERDEX_AUTHOR, or the user of the system"}, waitFlag}
+	who := []cli.Flag{&cli.StringFlag{Name: "author", Usage: "`WHO` does it; without it $VERDEX_AUTHOR, or the user of the system"}, waitFlag()}
 	return &cli.Command{
 		Name:  "book",
 		Usage: "post to and read the shared tables",
@@ -47,8 +48,8 @@ already is recognised; where it holds other content for the same account, epoch 
 
   verdex book post orrin.book extents_2020.csv --account wards --note "second interpretation" --supersede`, bookPost, slices.Concat([]cli.Flag{
 				&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes; without it those of the account or of the tables"},
-				&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for tables whose column epoch is empty"}}, entryFlags)),
-			one("list", "BOOK", "the accounts of a book", `  verdex book list orrin.book`, bookList, tables),
+				&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for tables whose column epoch is empty"}}, entryFlags())),
+			one("list", "BOOK", "the accounts of a book", `  verdex book list orrin.book`, bookList, lists),
 			one("show", "BOOK ACCOUNT", "one account: its extents over the epochs, and its extent accounts", `  verdex book show orrin.book wards
   verdex book show orrin.book wards --table extents --format csv`, bookShow, slices.Concat([]cli.Flag{
 				&cli.StringFlag{Name: "table", Usage: "only the rows of `extents` or transitions, as measure and change write them"}}, tables)),
@@ -56,7 +57,7 @@ already is recognised; where it holds other content for the same account, epoch 
 
   verdex book posting orrin.book 4 --check-inputs`, bookPosting, slices.Concat(wait, []cli.Flag{
 				&cli.BoolFlag{Name: "check-inputs", Usage: "read the inputs again and compare their checksums; status 3 when one has changed or is gone"}})),
-			one("history", "BOOK [ACCOUNT]", "every posting, with those that are superseded or void", `  verdex book history orrin.book wards`, bookHistory, tables),
+			one("history", "BOOK [ACCOUNT]", "every posting, with those that are superseded or void", `  verdex book history orrin.book wards`, bookHistory, lists),
 			one("diff", "BOOK A B", "which numbers moved between two postings", `  verdex book diff orrin.book 3 7`, bookDiff, tables),
 			one("verify", "BOOK", "recompute every checksum and balance", `Recomputes every checksum and every balance, and ends with status 3 when something does not hold. The fingerprint that it
 tells stands for all that the book holds: note it down, and ask later with --fingerprint whether the book still contains that.
@@ -130,7 +131,7 @@ func bookList(ctx context.Context, c *cli.Command) error {
 }
 
 // listBook tells the accounts of a book.
-func listBook(ctx context.Context, b *book.Book, out *output) error {
+func listBook(ctx context.Context, b *book.Book, out *destination) error {
 	all, err := b.Postings(ctx, "")
 	if err != nil {
 		return err
@@ -168,13 +169,13 @@ func listBook(ctx context.Context, b *book.Book, out *output) error {
 		t.Rows = append(t.Rows, []any{k.account, k.kind, k.set, strings.Join(epochs, ", "), legend, len(of[k]), rows, last.Author, last.At})
 		g.add(k.account+", "+k.kind, []string{k.set, shown, legend, fmt.Sprint(len(of[k])), group(float64(rows), 0), timeText(last.At), last.Author}, false, false)
 	}
-	return out.list(t, g, b.Name, fmt.Sprintf("a book with %d posting(s)", len(all)))
+	return out.list(ctx, t, g, b.Name, fmt.Sprintf("a book with %d posting(s)", len(all)))
 }
 
 // list hands a list over: as a table, or drawn under a headline.
-func (o *output) list(t *table.Table, g *grid, name, about string) error {
+func (o *destination) list(ctx context.Context, t *table.Table, g *grid, name, about string) error {
 	if o.format != "table" {
-		return o.write(t)
+		return o.write(ctx, t)
 	}
 	g.c.line(g.c.bold(name), g.c.dim("  "+about))
 	if len(g.rows) > 0 {
@@ -209,7 +210,7 @@ func bookHistory(ctx context.Context, c *cli.Command) error {
 			g.add(fmt.Sprint(p.ID), []string{p.Account + ", " + p.Kind, p.Period(), p.ZoneSet.Label(),
 				timeText(p.At), p.Author, strings.TrimSpace(state + " " + why), p.Note}, false, state != "current")
 		}
-		return out.list(t, g, b.Name, fmt.Sprintf("%d posting(s)", len(all)))
+		return out.list(ctx, t, g, b.Name, fmt.Sprintf("%d posting(s)", len(all)))
 	})
 }
 
@@ -266,7 +267,7 @@ func bookDiff(ctx context.Context, c *cli.Command) error {
 			g.add(title(m.Zone.ID, m.Zone.Name)+"  "+m.Name, []string{text(a), text(z), change, pct}, false, false)
 		}
 		if out.format != "table" {
-			return out.write(t)
+			return out.write(ctx, t)
 		}
 		g.c.line(g.c.bold(fmt.Sprintf("%s, %s of account %s in %s", b.Name, two[0].Kind, two[0].Account, unit.Label)))
 		for _, p := range two {

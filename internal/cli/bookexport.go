@@ -13,7 +13,6 @@ import (
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geojson"
-	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
@@ -64,20 +63,11 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usageError{err}
 	}
-	var out *output
-	switch {
-	case zones != "" && dir == "":
-		if err := vectors.CanWrite(file); err != nil {
-			return usageError{err}
+	var out *destination
+	if zones == "" && dir == "" {
+		if out, err = chooseOutput(c); err != nil {
+			return err
 		}
-		err = checkNewLayer(file, c.Bool("force"))
-	case dir != "":
-		err = checkNewFolder(dir, c.Bool("force"))
-	default:
-		out, err = chooseOutput(c)
-	}
-	if err != nil {
-		return err
 	}
 	return withBook(ctx, c, false, 0, 1<<20, "a book", func(b *book.Book, r *reporter) error {
 		var list []*book.Posting
@@ -107,10 +97,10 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 					return err
 				}
 			}
-			if err := p.write(dir, c.Bool("force")); err != nil {
+			if err := p.write(ctx, dir); err != nil {
 				return err
 			}
-			r.note(fmt.Sprintf("%s: %d posting(s) of %s, to be read from README.md on", dir, len(list), b.Name))
+			noteThen(ctx, r, fmt.Sprintf("%s: %d posting(s) of %s, to be read from README.md on", dir, len(list), b.Name))
 			return nil
 		case zones != "":
 			return exportZones(ctx, c, list, unit, b.Name, r)
@@ -119,7 +109,7 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 			if out.checks, err = checkPostings(list); err != nil {
 				return err
 			}
-			return out.write(&table.Table{Title: "Accounts of " + b.Name})
+			return out.write(ctx, &table.Table{Title: "Accounts of " + b.Name})
 		}
 		accounts := accountsOf(list)
 		if len(accounts) > 1 {
@@ -132,7 +122,7 @@ func bookExport(ctx context.Context, c *cli.Command) error {
 		if out.format == "table" {
 			return usage("book export writes files: book show is for reading")
 		}
-		return out.write(t)
+		return out.write(ctx, t)
 	})
 }
 

@@ -3,10 +3,10 @@ package cli
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,7 +15,6 @@ import (
 	"unicode"
 
 	"github.com/verdex-land/verdex/core/account"
-	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/table"
 )
@@ -91,24 +90,6 @@ const manifestName = "postings.json"
 func isPackage(path string) bool {
 	_, err := os.Stat(filepath.Join(path, manifestName))
 	return err == nil
-}
-
-// checkNewFolder refuses a folder that exists, unless it is a package to be replaced.
-func checkNewFolder(path string, force bool) error {
-	info, err := os.Stat(path)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return checkNew(path, false) // whether its folder can be written to
-	case err != nil:
-		return fault.Opening(path, err)
-	case !info.IsDir():
-		return fmt.Errorf("%s: it is a file: name a folder to make", path)
-	case !force:
-		return fmt.Errorf("%s: it exists already: choose another name, or replace it with --force", path)
-	case !isPackage(path):
-		return fmt.Errorf("%s: it exists and is no package, so --force does not replace it: choose another name", path)
-	}
-	return nil
 }
 
 // slug is a name as part of a file name.
@@ -282,36 +263,20 @@ func (p *pack) readme() string {
 	return b.String()
 }
 
-// write makes the folder: whole, or not at all.
-func (p *pack) write(dir string, force bool) (err error) {
+// write stages the folder.
+func (p *pack) write(ctx context.Context, dir string) error {
 	if err := p.fill(); err != nil {
 		return err
 	}
-	fail := func(err error) error {
-		return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: make room there, or choose another place", dir, fault.Reason(err))
-	}
-	made, err := os.MkdirTemp(filepath.Dir(filepath.Clean(dir)), ".verdex-*")
-	if err != nil {
-		return fail(err)
-	}
-	defer os.RemoveAll(made) // it is gone when it has got its name
+	return filesOf(ctx).MakeFolder(dir, p.into)
+}
+
+// into writes the files into a folder.
+func (p *pack) into(dir string) error {
 	for _, f := range p.files {
-		if err := os.WriteFile(filepath.Join(made, f.Path), f.data, 0o644); err != nil {
-			return fail(err)
+		if err := os.WriteFile(filepath.Join(dir, f.Path), f.data, 0o644); err != nil {
+			return err
 		}
-	}
-	if err := os.Chmod(made, 0o755); err != nil {
-		return fail(err)
-	}
-	if force && isPackage(dir) {
-		old := made + "-old"
-		if err := os.Rename(dir, old); err != nil {
-			return fail(err)
-		}
-		defer os.RemoveAll(old)
-	}
-	if err := os.Rename(made, dir); err != nil {
-		return fail(err)
 	}
 	return nil
 }

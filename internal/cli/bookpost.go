@@ -5,28 +5,36 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/output"
 )
 
 // entryFlags say who posts, what, and how.
-var entryFlags = []cli.Flag{
-	&cli.StringFlag{Name: "account", Usage: "`NAME` of the account in the book"},
-	&cli.StringFlag{Name: "zone-set", Usage: "`NAME` of the set of zones; without it that of the file of zones, or of the account"},
-	&cli.StringFlag{Name: "author", Usage: "`WHO` posts; without it $VERDEX_AUTHOR, or the user of the system"},
-	&cli.StringFlag{Name: "note", Usage: "`TEXT` about the posting"},
-	&cli.BoolFlag{Name: "supersede", Usage: "take the place of other content of the same account, epoch and zone set, which stays in the history"},
-	waitFlag,
+func entryFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "account", Usage: "`NAME` of the account in the book"},
+		&cli.StringFlag{Name: "zone-set", Usage: "`NAME` of the set of zones; without it that of the file of zones, or of the account"},
+		&cli.StringFlag{Name: "author", Usage: "`WHO` posts; without it $VERDEX_AUTHOR, or the user of the system"},
+		&cli.StringFlag{Name: "note", Usage: "`TEXT` about the posting"},
+		&cli.BoolFlag{Name: "supersede", Usage: "take the place of other content of the same account, epoch and zone set, which stays in the history"},
+		waitFlag(),
+	}
 }
 
-var waitFlag = &cli.DurationFlag{Name: "wait", Value: book.DefaultWait, Usage: "`TIME` to wait for others who write to the book"}
+func waitFlag() cli.Flag {
+	return &cli.DurationFlag{Name: "wait", Value: book.DefaultWait, Usage: "`TIME` to wait for others who write to the book"}
+}
 
 // postFlags are those of commands whose outcome can be posted.
-var postFlags = append([]cli.Flag{&cli.StringFlag{Name: "post", Usage: "enter the outcome in a `BOOK`: a file, or postgres://…"}}, entryFlags...)
+func postFlags() []cli.Flag {
+	return append([]cli.Flag{&cli.StringFlag{Name: "post", Usage: "enter the outcome in a `BOOK`: a file, or postgres://…"}}, entryFlags()...)
+}
 
 // openBook opens a book and tells when that has brought it up to date.
 func openBook(ctx context.Context, c *cli.Command, where string, write bool, r *reporter) (*book.Book, error) {
@@ -44,7 +52,7 @@ func openBook(ctx context.Context, c *cli.Command, where string, write bool, r *
 func checkPost(ctx context.Context, c *cli.Command) error {
 	where := c.String("post")
 	if where == "" {
-		for _, f := range entryFlags {
+		for _, f := range entryFlags() {
 			if name := f.Names()[0]; c.String(name) != "" || c.Bool(name) {
 				return usage("--%s is for posting: name a book with --post", name)
 			}
@@ -64,30 +72,45 @@ func checkPost(ctx context.Context, c *cli.Command) error {
 	return b.Close()
 }
 
-// postTo enters what a command has made in the book of --post.
-func postTo(ctx context.Context, c *cli.Command, made func() []*book.Posting, r *reporter) error {
+// postTo has what a command has made entered in the book of --post, when everything else is in its place.
+func postTo(ctx context.Context, c *cli.Command, made func() []*book.Posting, r *reporter) {
 	where := c.String("post")
 	if where == "" {
-		return nil
+		return
 	}
-	legend := ""
-	if path := c.String("legend"); path != "" {
-		legend = baseName(path)
-		if c.String("by") == "group" {
-			legend += ", groups"
+	filesOf(ctx).post = func() error {
+		b, err := openBook(ctx, c, where, true, r)
+		if err != nil {
+			return err
 		}
+		defer b.Close()
+		return enter(ctx, c, b, made(), r)
 	}
-	list := made()
-	for _, p := range list {
-		p.Legend.Name = legend
-		p.ZoneSet.Name = zoneSetName(c)
+}
+
+// postings are those that a command makes, once, under the names that its options give.
+func postings(c *cli.Command, make func() []*book.Posting) func() []*book.Posting {
+	return sync.OnceValue(func() []*book.Posting {
+		list := make()
+		for _, p := range list {
+			p.Account = strings.TrimSpace(c.String("account"))
+			p.Legend.Name = legendName(c)
+			p.ZoneSet.Name = zoneSetName(c)
+		}
+		return list
+	})
+}
+
+// legendName is the name of the legend of a command.
+func legendName(c *cli.Command) string {
+	path := c.String("legend")
+	switch {
+	case path == "":
+		return ""
+	case c.String("by") == "group":
+		return baseName(path) + ", groups"
 	}
-	b, err := openBook(ctx, c, where, true, r)
-	if err != nil {
-		return err
-	}
-	defer b.Close()
-	return enter(ctx, c, b, list, r)
+	return baseName(path)
 }
 
 // zoneSetName is the name of the zones of a command.
@@ -114,21 +137,10 @@ func baseName(path string) string {
 
 // enter posts to a book, in the name of whoever calls the command, and tells what became of each posting.
 func enter(ctx context.Context, c *cli.Command, b *book.Book, list []*book.Posting, r *reporter) error {
-	var inputs []book.Input
-	files := inputFiles(c)
-	tell, end := r.progress("fingerprints of the inputs")
-	for i, f := range files {
-		in, err := book.ReadInput(ctx, f.role, f.path)
-		if err != nil {
-			end()
-			return err
-		}
-		inputs = append(inputs, in)
-		if tell != nil {
-			tell(i+1, len(files))
-		}
+	inputs, err := fingerprints(ctx, filesOf(ctx).Inputs(), r)
+	if err != nil {
+		return err
 	}
-	end()
 	author, command := authorOf(c), parameters(c)
 	for _, p := range list {
 		if p.Account == "" {
@@ -160,6 +172,30 @@ func enter(ctx context.Context, c *cli.Command, b *book.Book, list []*book.Posti
 		}
 	}
 	return nil
+}
+
+// fingerprints reads the inputs of a command once more for their checksums. They must be the files that they were when the command
+// began.
+func fingerprints(ctx context.Context, files []output.Input, r *reporter) (out []book.Input, err error) {
+	tell, end := r.progress("fingerprints of the inputs")
+	defer end()
+	for i, f := range files {
+		if f.Role == "" {
+			continue
+		}
+		in, err := book.ReadInput(ctx, f.Role, f.Path)
+		if err == nil {
+			err = f.Changed()
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, in)
+		if tell != nil {
+			tell(i+1, len(files))
+		}
+	}
+	return out, nil
 }
 
 func bookPost(ctx context.Context, c *cli.Command) error {

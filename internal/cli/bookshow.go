@@ -75,7 +75,7 @@ func bookShow(ctx context.Context, c *cli.Command) error {
 				return err
 			}
 			out.sheets = func() []*table.Sheet { return append(accountSheets(list, unit), postingsSheet(list)) }
-			return out.write(t)
+			return out.write(ctx, t)
 		}
 		cv := newCanvas(out.stdout)
 		cv.line(cv.bold(name), cv.dim("  an account of "+b.Name))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/urfave/cli/v3"
 
@@ -36,8 +35,9 @@ that both epochs map; ground that only one of them maps is shown apart.
 			&cli.StringFlag{Name: "only", Usage: "only the transitions for which a `CONDITION` in CQL2 on from, to, from_name and to_name holds, in the matrix and the map"},
 			&cli.StringFlag{Name: "map", Usage: "write a raster with a code for each transition from the first epoch to the last to `FILE`, and its legend beside it"},
 			&cli.StringSliceFlag{Name: "crosswalk", Usage: "CSV `FILE` for all epochs, or LABEL=FILE for one"},
-			checkAllFlag,
-		}, zoneFlags, rasterFlags, classFlags, checkFlags, postFlags, outputFlags),
+			&cli.StringSliceFlag{Name: "from-list", Usage: "`LABEL=FILE`, a file with a raster of that epoch on each line"},
+			checkAllFlag(),
+		}, zoneFlags(), rasterFlags(), classFlags(), checkFlags(), postFlags(), outputFlags()),
 		Action: change,
 	}
 }
@@ -92,20 +92,26 @@ func change(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	out.checks = checks.all(ch.Check(checks.bounds), ch.Extents, ch.Unit)
-	made := sync.OnceValue(func() []*book.Posting { return book.FromChanges(ch) })
+	made := postings(c, func() []*book.Posting { return book.FromChanges(ch) })
 	if name := changeTables[which].name; name == "summary" || name == "matrix" && c.String("only") == "" {
 		out.sheets = func() []*table.Sheet { return accountSheets(made(), ch.Unit) }
 	}
-	if err := postTo(ctx, c, made, r); err != nil { // before anything is written: it may be refused
+	if out.format != "table" {
+		if err := out.write(ctx, changeTables[which].table(ch, keep)); err != nil {
+			return err
+		}
+	}
+	if err := checks.stage(ctx, out.checks); err != nil {
+		return err
+	}
+	postTo(ctx, c, made, r)
+	if err := commit(ctx); err != nil {
 		return err
 	}
 	if out.format == "table" {
-		err = changeTables[which].paint(newCanvas(out.stdout), ch, keep)
-	} else {
-		err = out.write(changeTables[which].table(ch, keep))
-	}
-	if err != nil {
-		return err
+		if err := changeTables[which].paint(newCanvas(out.stdout), ch, keep); err != nil {
+			return err
+		}
 	}
 	return checks.tell(r, out.checks)
 }
@@ -126,6 +132,28 @@ func epochs(c *cli.Command) (labels []string, paths [][]string, err error) {
 			return labels, paths, usage("%s is given twice for epoch %s", path, label)
 		}
 		paths[k] = append(paths[k], path)
+	}
+	for _, text := range c.StringSlice("from-list") {
+		label, list, ok := strings.Cut(text, "=")
+		if !ok || label == "" || list == "" {
+			return labels, paths, usage("--from-list %q is not of the form LABEL=FILE, such as 2012=tiles.txt: it says which epoch its rasters are of", text)
+		}
+		more, err := listed(list)
+		if err != nil {
+			return labels, paths, err
+		}
+		if k := slices.Index(labels, label); k >= 0 {
+			paths[k] = append(paths[k], more...)
+			continue
+		}
+		at := len(labels)
+		for k := range labels {
+			if account.InOrder(slices.Insert(slices.Clone(labels), k, label)) == nil {
+				at = k
+				break
+			}
+		}
+		labels, paths = slices.Insert(labels, at, label), slices.Insert(paths, at, more)
 	}
 	if n := len(labels); n < 2 {
 		return labels, paths, usage("change compares epochs, but %d was given: write --epoch 2004=a.tif --epoch 2020=b.tif", n)
@@ -174,9 +202,6 @@ func crosswalks(c *cli.Command, labels []string, legend *cover.Legend) ([]*cover
 func compare(ctx context.Context, c *cli.Command, r *reporter, only *onlyOption, checks *checking) (*account.Changes, error) {
 	labels, paths, err := epochs(c)
 	if err != nil {
-		return nil, err
-	}
-	if err := checkMap(c, paths); err != nil {
 		return nil, err
 	}
 	t, err := readTerms(c)

@@ -81,34 +81,6 @@ func (o *onlyOption) of(l *cover.Legend) (func(account.Transition) bool, error) 
 	return func(t account.Transition) bool { return holds[int(t.From)*(n+1)+int(t.To)] }, nil
 }
 
-// checkMap refuses a --map that cannot be written, before any work is done.
-func checkMap(c *cli.Command, rasters [][]string) error {
-	path := c.String("map")
-	if path == "" {
-		return nil
-	}
-	if ext := strings.ToLower(filepath.Ext(path)); ext != ".tif" && ext != ".tiff" {
-		return usage("--map %s: rasters are written as GeoTIFF: give the file the ending .tif", path)
-	}
-	for _, list := range rasters {
-		files, err := rasterPaths(c, list)
-		if err != nil {
-			return err
-		}
-		for _, f := range files {
-			if f, _ = bandOf(f); same(f, path) {
-				return usage("%s is read and cannot be written at once: choose another --map", path)
-			}
-		}
-	}
-	for _, p := range []string{path, legendBeside(path)} {
-		if err := checkNew(p, c.Bool("force")); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // legendBeside is where the legend of a map of change goes.
 func legendBeside(path string) string {
 	return strings.TrimSuffix(path, filepath.Ext(path)) + ".legend.csv"
@@ -195,10 +167,10 @@ func writeChangeMap(ctx context.Context, c *cli.Command, path string, ch *accoun
 		}
 		lines = append(lines, []string{strconv.Itoa(code(p[0], p[1])), name, changeColor(l, p[0], p[1]).String(), groupName})
 	}
-	err = writeLegendLines(legendPath, lines)
+	err = writeLegendLines(ctx, legendPath, lines)
 	if err == nil {
 		first, last := ch.Epochs[0], ch.Epochs[len(ch.Epochs)-1]
-		r.note(fmt.Sprintf("%s: what became of each cell from %s to %s; %s names its %d codes", path, first, last, legendPath, len(pairs)))
+		noteThen(ctx, r, fmt.Sprintf("%s: what became of each cell from %s to %s; %s names its %d codes", path, first, last, legendPath, len(pairs)))
 	}
 	return err
 }

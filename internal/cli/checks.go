@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -14,16 +15,20 @@ import (
 	"github.com/verdex-land/verdex/internal/table"
 )
 
-var checkFlags = []cli.Flag{
-	&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a check falls short"},
-	&cli.StringFlag{Name: "control", Usage: "CSV `FILE` of totals known from elsewhere: zone_id,class_code,epoch,area,unit,tolerance"},
-	&cli.StringSliceFlag{Name: "bound", Usage: "`CHECK=PERCENT`: another limit for a check, such as pace=2"},
-	&cli.StringSliceFlag{Name: "ignore", Usage: "a `CHECK` to leave out"},
-	&cli.StringFlag{Name: "checks", Usage: "write what the checks found to `FILE`, in the format that its ending chooses"},
+func checkFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a check falls short"},
+		&cli.StringFlag{Name: "control", Usage: "CSV `FILE` of totals known from elsewhere: zone_id,class_code,epoch,area,unit,tolerance"},
+		&cli.StringSliceFlag{Name: "bound", Usage: "`CHECK=PERCENT`: another limit for a check, such as pace=2"},
+		&cli.StringSliceFlag{Name: "ignore", Usage: "a `CHECK` to leave out"},
+		&cli.StringFlag{Name: "checks", Usage: "write what the checks found to `FILE`, in the format that its ending chooses"},
+	}
 }
 
 // checkAllFlag asks for the checks that read rasters again, however large they are.
-var checkAllFlag = &cli.BoolFlag{Name: "check-all", Usage: "make also the checks that read large rasters again"}
+func checkAllFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "check-all", Usage: "make also the checks that read large rasters again"}
+}
 
 // cellsReadAgain is how many cells may lie in the boxes of zones for checks that read them again to be made unasked.
 const cellsReadAgain = 1 << 24
@@ -43,7 +48,7 @@ type checking struct {
 	ignore   []string
 	controls []account.Control
 	strict   bool
-	out      *output // nil without --checks
+	out      *destination // nil without --checks
 }
 
 // readChecking reads the options, before any work is done.
@@ -70,15 +75,7 @@ func readChecking(c *cli.Command) (*checking, error) {
 		}
 	}
 	if path := c.String("checks"); path != "" {
-		format, err := table.FormatOf(path)
-		if err != nil {
-			return nil, usageError{err}
-		}
-		k.out = &output{path: path, format: format, digits: -1, c: c}
-		if path == c.String("out") {
-			return nil, usage("--checks and --out are both %s: choose two files", path)
-		}
-		if err := k.out.checkNew(c.Bool("force")); err != nil {
+		if k.out, err = destinationOf(c, "checks"); err != nil {
 			return nil, err
 		}
 	}
@@ -94,6 +91,14 @@ func (k *checking) all(checks []account.Check, extents func() []account.Mapped, 
 		checks = append(checks, account.CheckControls(k.controls, extents(), unit, k.bounds))
 	}
 	return slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
+}
+
+// stage writes what checks found where --checks says.
+func (k *checking) stage(ctx context.Context, checks []account.Check) error {
+	if k.out == nil {
+		return nil
+	}
+	return k.out.write(ctx, checksTable(checks))
 }
 
 // tell tells what checks found: those that hold by name, the others with what falls short. It is errStrict when one falls
@@ -112,11 +117,6 @@ func (k *checking) tell(r *reporter, checks []account.Check) error {
 	}
 	if len(holding) > 0 {
 		r.note("checks that hold: " + strings.Join(holding, ", "))
-	}
-	if k.out != nil {
-		if err := k.out.write(checksTable(checks)); err != nil {
-			return err
-		}
 	}
 	if k.strict && (short || r.warned > 0) {
 		return errStrict

@@ -9,11 +9,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
 	"runtime/debug"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/internal/output"
 )
 
 // Exit codes.
@@ -53,9 +54,9 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 		}
 	}()
 	collect(gcPercent)
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	temporaries := &output.Temporaries{}
+	ctx, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
 	defer stop()
-	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
 	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintf(c.Root().Writer, "verdex %s\n", c.Root().Version) }
 	root := newRoot(version, stdout, stderr)
 	err := root.Run(ctx, args)
@@ -66,7 +67,7 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	case errors.Is(err, errStrict):
 		return exitStrict
 	case errors.Is(err, context.Canceled) && ctx.Err() != nil:
-		fmt.Fprintln(stderr, "verdex: interrupted before the work was done")
+		fmt.Fprintln(stderr, errInterrupted)
 		return exitFailed
 	case errors.As(err, &wrong):
 		fmt.Fprintf(stderr, "verdex: %v\n", err)
@@ -110,10 +111,18 @@ holds in every zone, and tells what changed between years.
 		},
 	}
 	for _, c := range root.Commands {
-		c.OnUsageError = onUsage
-		for _, sub := range c.Commands {
-			sub.OnUsageError = onUsage
-		}
+		prepareCommand(c, onUsage)
 	}
 	return root
+}
+
+// prepareCommand gives a command and those below it what all have in common.
+func prepareCommand(c *cli.Command, onUsage cli.OnUsageErrorFunc) {
+	c.OnUsageError = onUsage
+	if len(c.Commands) == 0 {
+		c.Action = withFiles(c.Action)
+	}
+	for _, sub := range c.Commands {
+		prepareCommand(sub, onUsage)
+	}
 }

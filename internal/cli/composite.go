@@ -30,7 +30,8 @@ tiles overlap.
 		Flags: slices.Concat([]cli.Flag{
 			&cli.StringFlag{Name: "of", Value: "majority", Usage: "`majority` for classes; min, max, mean, median or count for values"},
 			&cli.StringFlag{Name: "ties", Value: "latest", Usage: "`latest`, or codes in the order in which they win a tie, such as 3,1"},
-		}, rasterFlags, rasterOutFlags),
+			listFlag(),
+		}, rasterFlags(), rasterOutFlags()),
 		Action: composite,
 	}
 }
@@ -55,9 +56,6 @@ func composite(ctx context.Context, c *cli.Command) error {
 	out := c.String("out")
 	if out == "" {
 		return usage("composite needs --out, the file to write")
-	}
-	if err := checkNew(out, c.Bool("force")); err != nil {
-		return err
 	}
 	groups, err := stack(c)
 	if err != nil {
@@ -120,7 +118,15 @@ type scene struct {
 // stack finds the rasters of the stack: each argument is one, and a pattern with {date} one for each date.
 func stack(c *cli.Command) ([]scene, error) {
 	var out []scene
-	for _, arg := range c.Args().Slice() {
+	args := c.Args().Slice()
+	if list := c.String("from-list"); list != "" {
+		more, err := listed(list)
+		if err != nil {
+			return nil, err
+		}
+		args = append(args, more...)
+	}
+	for _, arg := range args {
 		if strings.Contains(arg, "{") {
 			found, err := dated(arg)
 			if err != nil {
@@ -129,7 +135,7 @@ func stack(c *cli.Command) ([]scene, error) {
 			out = append(out, found...)
 			continue
 		}
-		paths, err := rasterPaths(c, []string{arg})
+		paths, err := rasterPaths([]string{arg})
 		if err != nil {
 			return nil, err
 		}

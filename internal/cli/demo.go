@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/demo"
+	"github.com/verdex-land/verdex/internal/output"
 )
 
 func demoCommand() *cli.Command {
@@ -52,6 +54,40 @@ var demoJob = []struct{ why, command string }{
 	{"As a spreadsheet whose sums and balances are formulas:", "book export DIR/orrin.book --out DIR/accounts.xlsx --force"},
 }
 
+// writeWorld writes the sample files, all or none. A file that is there with the same content stays.
+func writeWorld(ctx context.Context, dir string, force bool) error {
+	f := filesOf(ctx)
+	if err := f.Folder(dir); err != nil {
+		return err
+	}
+	for _, name := range demo.Files() {
+		data, err := demo.File(name)
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(dir, name)
+		if old, err := os.ReadFile(path); err == nil {
+			if string(old) == string(data) {
+				continue
+			}
+			if !force {
+				return fmt.Errorf("%s: it exists with other content: choose another folder, or replace it with --force", path)
+			}
+		}
+		if err := f.Claim(path, output.Rules{Replace: force, Book: book.IsBook}); err != nil {
+			return err
+		}
+		err = f.Write(path, func(w io.Writer) error {
+			_, err := w.Write(data)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return commit(ctx)
+}
+
 func runDemo(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
 		return usage("demo takes one folder, but %d were given", c.Args().Len())
@@ -60,13 +96,8 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() == 1 {
 		dir = c.Args().First()
 	}
-	if err := demo.Write(dir, c.Bool("force")); err != nil {
+	if err := writeWorld(ctx, dir, c.Bool("force")); err != nil {
 		return err
-	}
-	if old := filepath.Join(dir, "orrin.book"); c.Bool("force") && !c.Bool("files-only") && book.IsBook(old) { // of an earlier demo
-		if err := os.Remove(old); err != nil {
-			return err
-		}
 	}
 	out := newCanvas(c.Root().Writer)
 	out.line("The basin of the Orrin Firth, an invented place, is in ", out.bold(dir), ": ", strings.Join(demo.Files(), ", "), ".")

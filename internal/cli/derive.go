@@ -19,18 +19,22 @@ import (
 )
 
 // layerFlags name the rasters that are computed with.
-var layerFlags = []cli.Flag{
-	&cli.StringSliceFlag{Name: "layer", Usage: "`NAME=RASTER` or NAME=RASTER@BAND, once for each layer"},
-	&cli.StringFlag{Name: "grid", Usage: "`like:NAME`, the layer on whose cells others meet"},
-	&cli.BoolFlag{Name: "codes-as-numbers", Usage: "allow layers with a palette, whose values are codes, in arithmetic"},
+func layerFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "layer", Usage: "`NAME=RASTER` or NAME=RASTER@BAND, once for each layer"},
+		&cli.StringFlag{Name: "grid", Usage: "`like:NAME`, the layer on whose cells others meet"},
+		&cli.BoolFlag{Name: "codes-as-numbers", Usage: "allow layers with a palette, whose values are codes, in arithmetic"},
+	}
 }
 
 // deriveClassFlags put what is derived into classes.
-var deriveClassFlags = []cli.Flag{
-	&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` whose intervals turn the values into classes"},
-	&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
-	&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, for all layers or as NAME=VALUE for one"},
-	&cli.StringFlag{Name: "crs", Usage: "`CRS` of the rasters, when the files do not say"},
+func deriveClassFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` whose intervals turn the values into classes"},
+		&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
+		&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, for all layers or as NAME=VALUE for one"},
+		&cli.StringFlag{Name: "crs", Usage: "`CRS` of the rasters, when the files do not say"},
+	}
 }
 
 func deriveCommand() *cli.Command {
@@ -43,7 +47,7 @@ something is divided by zero, the outcome is nodata. With --crosswalk the values
 
   verdex derive expr --layer nir=s.tif@4 --layer red=s.tif@3 "(nir - red) / (nir + red)" --out index.tif
   verdex derive expr --layer a=2004.tif --layer b=2020.tif "b - a" --crosswalk steps.csv --legend l.csv --out classes.tif`,
-		Flags:  slices.Concat(layerFlags, deriveClassFlags, rasterOutFlags),
+		Flags:  slices.Concat(layerFlags(), deriveClassFlags(), rasterOutFlags()),
 		Action: deriveExpr,
 	}
 	rules := &cli.Command{
@@ -62,7 +66,7 @@ something is divided by zero, the outcome is nodata. With --crosswalk the values
 		Flags: slices.Concat([]cli.Flag{
 			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of the rules"},
 			&cli.BoolFlag{Name: "explain-rules", Usage: "show what each rule took; without --out write nothing"},
-		}, layerFlags, deriveClassFlags[1:], rasterOutFlags),
+		}, layerFlags(), deriveClassFlags()[1:], rasterOutFlags()),
 		Action: deriveRules,
 	}
 	slope := &cli.Command{
@@ -76,7 +80,7 @@ percent or degrees, right in metres and in degrees. Elevations are in metres.
   verdex derive slope elevation.tif --in degrees --crosswalk steepness.csv --legend l.csv --out steepness.tif`,
 		Flags: slices.Concat([]cli.Flag{
 			&cli.StringFlag{Name: "in", Value: "percent", Usage: "`percent` or degrees"},
-		}, deriveClassFlags, rasterOutFlags),
+		}, deriveClassFlags(), rasterOutFlags()),
 		Action: deriveSlope,
 	}
 	return &cli.Command{
@@ -191,9 +195,6 @@ func finish(ctx context.Context, c *cli.Command, s raster.Source, r *reporter) e
 	out := c.String("out")
 	if out == "" {
 		return usage("%s needs --out, the file to write", c.Name)
-	}
-	if err := checkNew(out, c.Bool("force")); err != nil {
-		return err
 	}
 	path := c.String("crosswalk")
 	if path == "" {
@@ -338,9 +339,6 @@ func deriveRules(ctx context.Context, c *cli.Command) error {
 	if c.String("out") != "" {
 		view, err := cover.NewRuleView(rules, l.Layers, legend, false)
 		if err != nil {
-			return err
-		}
-		if err := checkNew(c.String("out"), c.Bool("force")); err != nil {
 			return err
 		}
 		if err := writeRaster(ctx, c, c.String("out"), view, r); err != nil {

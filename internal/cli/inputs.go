@@ -23,30 +23,40 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-var zoneFlags = []cli.Flag{
-	&cli.StringFlag{Name: "zones", Usage: "`ZONES`: a file of outlines (FILE#LAYER names a layer), a raster of zone ids, bbox:W,S,E,N in degrees, geo:LAT,LON;u=METRES for a circle, or WKT; without it the whole raster is the one zone"},
-	&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart; features that share a value are one zone"},
-	&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
-	&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds, such as \"district = 'North' AND people > 500\""},
-	&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
-	&cli.StringFlag{Name: "zone-names", Usage: "CSV `FILE` with the columns code and name, for a raster of zone ids"},
-	&cli.StringFlag{Name: "edges", Value: "split", Usage: "`split` gives each zone its exact share of cut cells, centre whole cells by their centres"},
+func zoneFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "zones", Usage: "`ZONES`: a file of outlines (FILE#LAYER names a layer), a raster of zone ids, bbox:W,S,E,N in degrees, geo:LAT,LON;u=METRES for a circle, or WKT; without it the whole raster is the one zone"},
+		&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart; features that share a value are one zone"},
+		&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
+		&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds, such as \"district = 'North' AND people > 500\""},
+		&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
+		&cli.StringFlag{Name: "zone-names", Usage: "CSV `FILE` with the columns code and name, for a raster of zone ids"},
+		&cli.StringFlag{Name: "edges", Value: "split", Usage: "`split` gives each zone its exact share of cut cells, centre whole cells by their centres"},
+	}
 }
 
-var classFlags = []cli.Flag{
-	&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
-	&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
-	&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
+func classFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
+		&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
+		&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
+	}
 }
 
 // rasterFlags say how rasters are read.
-var rasterFlags = []cli.Flag{
-	&cli.StringFlag{Name: "crs", Usage: "`CRS` of the raster, such as EPSG:3035, WKT or a .prj file, when the file does not say"},
-	&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
-	&cli.StringFlag{Name: "from-list", Usage: "`FILE` with a raster on each line, beside those that are named"},
-	&cli.StringFlag{Name: "overlap", Value: "last", Usage: "what holds where rasters overlap: `last`, first, majority, or for measurements mean, min, max"},
-	&cli.StringFlag{Name: "resample", Usage: "allow cells to be moved onto another grid: `nearest`, or for measurements bilinear"},
-	&cli.BoolFlag{Name: "measurements", Usage: "cells are measurements, not classes"},
+func rasterFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "crs", Usage: "`CRS` of the raster, such as EPSG:3035, WKT or a .prj file, when the file does not say"},
+		&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
+		&cli.StringFlag{Name: "overlap", Value: "last", Usage: "what holds where rasters overlap: `last`, first, majority, or for measurements mean, min, max"},
+		&cli.StringFlag{Name: "resample", Usage: "allow cells to be moved onto another grid: `nearest`, or for measurements bilinear"},
+		&cli.BoolFlag{Name: "measurements", Usage: "cells are measurements, not classes"},
+	}
+}
+
+// listFlag names rasters by a list.
+func listFlag() cli.Flag {
+	return &cli.StringFlag{Name: "from-list", Usage: "`FILE` with a raster on each line, beside those that are named"}
 }
 
 // coverRaster is what a command reads: one raster or a mosaic, with --crs and --nodata applied.
@@ -63,25 +73,43 @@ func (c *coverRaster) Close() {
 	}
 }
 
-// rasterPaths are the rasters that are named, with patterns and --from-list resolved.
-func rasterPaths(c *cli.Command, args []string) ([]string, error) {
-	var out []string
+// coverPaths are the rasters that the arguments of a command name, and those of the list of --from-list.
+func coverPaths(c *cli.Command) ([]string, error) {
+	args := c.Args().Slice()
 	if list := c.String("from-list"); list != "" {
-		text, err := os.ReadFile(list)
+		more, err := listed(list)
 		if err != nil {
-			return nil, fault.Opening(list, err)
+			return nil, err
 		}
-		for line := range strings.Lines(string(text)) {
-			line = strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
-			if line == "" || strings.HasPrefix(line, "#") {
-				continue
-			}
-			if !filepath.IsAbs(line) {
-				line = filepath.Join(filepath.Dir(list), line)
-			}
-			args = append(args, line)
-		}
+		args = append(args, more...)
 	}
+	return rasterPaths(args)
+}
+
+// listed are the rasters that a list has on its lines. Their paths are relative to the list.
+func listed(list string) (out []string, err error) {
+	text, err := os.ReadFile(list)
+	if err != nil {
+		return nil, fault.Opening(list, err)
+	}
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if !filepath.IsAbs(line) {
+			line = filepath.Join(filepath.Dir(list), line)
+		}
+		out = append(out, line)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: the list names no raster: write one path on each line", list)
+	}
+	return out, nil
+}
+
+// rasterPaths are the rasters that are named, with patterns resolved.
+func rasterPaths(args []string) (out []string, err error) {
 	for _, a := range args {
 		if _, err := os.Stat(a); err == nil || !strings.ContainsAny(a, "*?[") {
 			out = append(out, a)
@@ -114,7 +142,7 @@ func openCover(c *cli.Command, args []string, r *reporter) (*coverRaster, error)
 
 // openRasters opens rasters as one, each FILE or FILE@BAND, with --crs and a nodata value applied.
 func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *coverRaster, err error) {
-	paths, err := rasterPaths(c, args)
+	paths, err := rasterPaths(args)
 	if err != nil {
 		return nil, err
 	}

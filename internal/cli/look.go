@@ -68,9 +68,9 @@ func look(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		defer b.Close()
-		return listBook(ctx, b, &output{format: "table", stdout: c.Root().Writer})
+		return listBook(ctx, b, &destination{format: "table", stdout: c.Root().Writer})
 	}
-	paths, err := rasterPaths(c, c.Args().Slice())
+	paths, err := rasterPaths(c.Args().Slice())
 	if err != nil {
 		return err
 	}

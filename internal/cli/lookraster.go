@@ -100,7 +100,7 @@ func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporte
 		reports = append(reports, report)
 	}
 	if out := c.String("legend-out"); out != "" {
-		if err := writeLegend(c, out, reports, r); err != nil {
+		if err := writeLegend(ctx, c, out, reports, r); err != nil {
 			return err
 		}
 	}
@@ -160,7 +160,7 @@ func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporte
 
 // writeLegend writes a legend of the values that occur, with the colours of the palette or, where there is none,
 // distinct ones.
-func writeLegend(c *cli.Command, path string, reports []*rasterReport, r *reporter) error {
+func writeLegend(ctx context.Context, c *cli.Command, path string, reports []*rasterReport, r *reporter) error {
 	if len(reports) != 1 || c.Bool("quick") {
 		return usage("--legend-out takes one raster, whose cells are read")
 	}
@@ -174,9 +174,6 @@ func writeLegend(c *cli.Command, path string, reports []*rasterReport, r *report
 	if len(classes) == 0 || len(classes) > 1000 {
 		return fmt.Errorf("%s: it has %d whole values, which is no number of classes for a legend", p.File, len(classes))
 	}
-	if err := checkNew(path, c.Bool("force")); err != nil {
-		return err
-	}
 	var lines [][]string
 	for i, v := range classes {
 		name, color := v.Name, v.Color
@@ -188,16 +185,16 @@ func writeLegend(c *cli.Command, path string, reports []*rasterReport, r *report
 		}
 		lines = append(lines, []string{fmt.Sprintf("%.0f", v.Value), name, color, ""})
 	}
-	err := writeLegendLines(path, lines)
+	err := writeLegendLines(ctx, path, lines)
 	if err == nil {
-		r.note(fmt.Sprintf("%s: %d classes; give them their names, and groups where you want them", path, len(classes)))
+		noteThen(ctx, r, fmt.Sprintf("%s: %d classes; give them their names, and groups where you want them", path, len(classes)))
 	}
 	return err
 }
 
 // writeLegendLines writes a legend of lines of code, name, colour and group.
-func writeLegendLines(path string, lines [][]string) error {
-	return writeFile(path, func(w io.Writer) error {
+func writeLegendLines(ctx context.Context, path string, lines [][]string) error {
+	return writeFile(ctx, path, func(w io.Writer) error {
 		return csv.NewWriter(w).WriteAll(append([][]string{{"code", "name", "color", "group"}}, lines...))
 	})
 }

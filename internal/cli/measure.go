@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"sync"
 
 	"github.com/urfave/cli/v3"
 
@@ -38,7 +37,7 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure habitats.gpkg --class-field kind --zones wards.gpkg    polygons instead of cells
   verdex measure cover.tif --zones parishes.gpkg --within counties.gpkg    with larger units
   verdex measure cover.tif --zones wards.gpkg --legend legend.csv --epoch 2020 --post orrin.book --account wards`,
-		Flags: slices.Concat(zoneFlags, rasterFlags, classFlags, checkFlags, layerFlags, []cli.Flag{
+		Flags: slices.Concat(zoneFlags(), rasterFlags(), classFlags(), checkFlags(), layerFlags(), []cli.Flag{
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into legend classes: from,to,note"},
 			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of rules over --layer, instead of a raster of classes"},
 			&cli.StringFlag{Name: "epoch", Usage: "`LABEL` of the date, for the epoch column"},
@@ -47,9 +46,9 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
 			&cli.StringFlag{Name: "within", Usage: "`FILE` of larger units: tell which one each zone lies in, and measure them too"},
 			&cli.StringFlag{Name: "within-id", Usage: "`FIELD` that tells the larger units apart"},
 			&cli.StringFlag{Name: "within-name", Usage: "`FIELD` with their names"},
-			checkAllFlag,
+			checkAllFlag(), listFlag(),
 			&cli.StringFlag{Name: "attach", Usage: "write the zones with the areas as columns to `FILE`, too: " + vectors.Writable},
-		}, postFlags, outputFlags),
+		}, postFlags(), outputFlags()),
 		Action: measure,
 	}
 }
@@ -82,12 +81,6 @@ func measure(ctx context.Context, c *cli.Command) error {
 		if where := c.String("zones"); where == "" || zone.IsText(where) {
 			return usage("--attach puts the areas onto the zones of a file, which --zones is to name")
 		}
-		if err := vectors.CanWrite(with); err != nil {
-			return usageError{err}
-		}
-		if err := checkNewLayer(with, c.Bool("force")); err != nil {
-			return err
-		}
 	}
 	var comp *account.Composition
 	var edges []account.Check
@@ -96,33 +89,24 @@ func measure(ctx context.Context, c *cli.Command) error {
 	} else if c.String("class-field") != "" {
 		return usage("--class-field is for a cover of polygons, and %s is none", c.Args().First())
 	} else {
-		comp, edges, err = compose(ctx, c, c.Args().Slice(), checks, r)
+		comp, edges, err = compose(ctx, c, checks, r)
 	}
 	if err != nil {
 		return err
 	}
 	out.checks = checks.all(append(comp.Check(checks.bounds), edges...), comp.Extents, comp.Unit)
-	made := sync.OnceValue(func() []*book.Posting { return []*book.Posting{book.FromComposition(comp)} })
+	made := postings(c, func() []*book.Posting { return []*book.Posting{book.FromComposition(comp)} })
 	out.sheets = func() []*table.Sheet { return accountSheets(made(), comp.Unit) }
-	if err := postTo(ctx, c, made, r); err != nil { // before anything is written: it may be refused
-		return err
-	}
-	layout := c.String("layout")
-	switch {
+	switch layout := c.String("layout"); {
 	case out.format == "table":
-		err = paintComposition(newCanvas(out.stdout), comp)
 	case layout == "long":
-		err = out.write(longTable(comp))
+		err = out.write(ctx, longTable(comp))
 	default:
-		err = out.write(wideTable(comp))
+		err = out.write(ctx, wideTable(comp))
 	}
 	if err != nil {
 		return err
 	}
-	if out.format != "table" { // the drawn table says it itself
-		r.notes(comp.Notes)
-	}
-	r.warnings(comp.Warnings)
 	if with != "" {
 		columns, err := ofComposition(comp)
 		if err != nil {
@@ -132,15 +116,34 @@ func measure(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	if err := checks.stage(ctx, out.checks); err != nil {
+		return err
+	}
+	postTo(ctx, c, made, r)
+	if err := commit(ctx); err != nil {
+		return err
+	}
+	if out.format == "table" {
+		if err := paintComposition(newCanvas(out.stdout), comp); err != nil {
+			return err
+		}
+	} else { // the drawn table says it itself
+		r.notes(comp.Notes)
+	}
+	r.warnings(comp.Warnings)
 	return checks.tell(r, out.checks)
 }
 
 // compose measures one raster or several as one, and checks what the edges of zones do.
-func compose(ctx context.Context, c *cli.Command, paths []string, checks *checking, r *reporter) (*account.Composition, []account.Check, error) {
+func compose(ctx context.Context, c *cli.Command, checks *checking, r *reporter) (*account.Composition, []account.Check, error) {
 	if l := c.String("layout"); l != "long" && l != "wide" {
 		return nil, nil, usage("--layout %s is not known: choose long or wide", l)
 	}
 	t, err := readTerms(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	paths, err := coverPaths(c)
 	if err != nil {
 		return nil, nil, err
 	}

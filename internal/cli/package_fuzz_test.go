@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -18,7 +19,7 @@ func FuzzPackage(f *testing.F) {
 	unit := account.Units[0]
 	k := &pack{list: []*book.Posting{p}, unit: unit, digits: -1}
 	where := filepath.Join(dir, "p")
-	if err := k.write(where, false); err != nil {
+	if err := errors.Join(k.fill(), os.Mkdir(where, 0o755), k.into(where)); err != nil {
 		f.Fatal(err)
 	}
 	sound, err := os.ReadFile(filepath.Join(where, manifestName))

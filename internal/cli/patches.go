@@ -45,7 +45,8 @@ stays the same whatever classes are chosen. The raster is read once, and only th
 			&cli.BoolFlag{Name: "smooth", Usage: "cut the corners of the outlines; areas stay those of the cells"},
 			&cli.StringFlag{Name: "out", Usage: "GeoJSON `FILE` to write"},
 			&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
-		}, rasterFlags),
+			listFlag(),
+		}, rasterFlags()),
 		Action: patches,
 	}
 }
@@ -73,9 +74,6 @@ func patches(ctx context.Context, c *cli.Command) error {
 	case ext != ".geojson" && ext != ".json":
 		return usage("--out %s: patches are written as GeoJSON: give the file the ending .geojson", out)
 	}
-	if err := checkNew(out, c.Bool("force")); err != nil {
-		return err
-	}
 	job, err := newPatchJob(c, r)
 	if err != nil {
 		return err
@@ -84,7 +82,7 @@ func patches(ctx context.Context, c *cli.Command) error {
 	tell, end := r.progress("tracing")
 	var found, small int
 	var sum float64
-	err = writeFile(out, func(w io.Writer) (err error) {
+	err = writeFile(ctx, out, func(w io.Writer) (err error) {
 		f := &featureWriter{w: w}
 		f.text(`{"type":"FeatureCollection","features":[`)
 		req := job.request
@@ -111,7 +109,7 @@ func patches(ctx context.Context, c *cli.Command) error {
 	if small > 0 {
 		note += fmt.Sprintf("; %s smaller ones are left out", group(float64(small), 0))
 	}
-	r.note(note)
+	noteThen(ctx, r, note)
 	return nil
 }
 
@@ -160,7 +158,11 @@ func newPatchJob(c *cli.Command, r *reporter) (j *patchJob, err error) {
 		return nil, err
 	}
 	j.request.Keep = func(v float64) bool { return classes == nil || classes[v] }
-	if j.src, err = openCover(c, c.Args().Slice(), r); err != nil {
+	paths, err := coverPaths(c)
+	if err != nil {
+		return nil, err
+	}
+	if j.src, err = openCover(c, paths, r); err != nil {
 		return nil, err
 	}
 	if err = j.ready(c, r); err != nil {

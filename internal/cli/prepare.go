@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,11 +18,13 @@ import (
 )
 
 // rasterOutFlags say how a raster is written.
-var rasterOutFlags = []cli.Flag{
-	&cli.StringFlag{Name: "out", Usage: "GeoTIFF `FILE` to write"},
-	&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
-	&cli.StringFlag{Name: "compress", Value: "deflate", Usage: "`deflate`, zstd or none"},
-	&cli.BoolFlag{Name: "no-overviews", Usage: "write no reduced copies"},
+func rasterOutFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "out", Usage: "GeoTIFF `FILE` to write"},
+		&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
+		&cli.StringFlag{Name: "compress", Value: "deflate", Usage: "`deflate`, zstd or none"},
+		&cli.BoolFlag{Name: "no-overviews", Usage: "write no reduced copies"},
+	}
 }
 
 func mosaicCommand() *cli.Command {
@@ -37,7 +38,7 @@ change do the same by themselves when several rasters are named, with nothing wr
   verdex mosaic "tiles/*.tif" --nodata 0 --out whole.tif
   verdex mosaic --from-list tiles.txt --overlap first --out whole.tif
   verdex mosaic a.tif b.tif --measurements --overlap mean --out heights.tif`,
-		Flags: slices.Concat(rasterFlags, rasterOutFlags),
+		Flags: append(slices.Concat(rasterFlags(), rasterOutFlags()), listFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return prepare(ctx, c, func(src *coverRaster, r *reporter) (raster.Source, func(), error) {
 				return src, func() {}, nil
@@ -65,7 +66,8 @@ and columns that hold none. To measure in zones, nothing needs to be clipped fir
 			&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
 			&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds"},
 			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say"},
-		}, rasterFlags, rasterOutFlags),
+			listFlag(),
+		}, rasterFlags(), rasterOutFlags()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.String("to") == "" {
 				return usage("clip needs --to, where to cut (verdex clip --help shows examples)")
@@ -93,7 +95,8 @@ measurements (--measurements) are interpolated. A measure on one raster never ne
 		Flags: slices.Concat([]cli.Flag{
 			&cli.StringFlag{Name: "like", Usage: "`RASTER` whose grid is taken"},
 			&cli.StringFlag{Name: "by", Value: "nearest", Usage: "`nearest` or majority; bilinear for measurements"},
-		}, rasterFlags, rasterOutFlags),
+			listFlag(),
+		}, rasterFlags(), rasterOutFlags()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.String("like") == "" {
 				return usage("align needs --like, the raster whose grid is taken")
@@ -115,20 +118,16 @@ func prepare(ctx context.Context, c *cli.Command, view func(*coverRaster, *repor
 	if out == "" {
 		return usage("%s needs --out, the file to write", c.Name)
 	}
-	if err := checkNew(out, c.Bool("force")); err != nil {
+	r := newReporter(c)
+	paths, err := coverPaths(c)
+	if err != nil {
 		return err
 	}
-	r := newReporter(c)
-	src, err := openCover(c, c.Args().Slice(), r)
+	src, err := openCover(c, paths, r)
 	if err != nil {
 		return err
 	}
 	defer src.Close()
-	for _, f := range src.files {
-		if same(f.Header().Name, out) {
-			return usage("%s is read and cannot be written at once: choose another --out", out)
-		}
-	}
 	s, told, err := view(src, r)
 	if err != nil {
 		return err
@@ -140,17 +139,8 @@ func prepare(ctx context.Context, c *cli.Command, view func(*coverRaster, *repor
 	return nil
 }
 
-func same(a, b string) bool {
-	x, err1 := os.Stat(a)
-	y, err2 := os.Stat(b)
-	return err1 == nil && err2 == nil && os.SameFile(x, y)
-}
-
-// writeRaster writes a raster and says what it wrote.
+// writeRaster stages a raster and says what was written.
 func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Source, r *reporter) error {
-	if ext := strings.ToLower(filepath.Ext(path)); ext != ".tif" && ext != ".tiff" {
-		return usage("%s: rasters are written as GeoTIFF: give the file the ending .tif", path)
-	}
 	o := geotiff.Options{NoOverviews: c.Bool("no-overviews"), Threads: c.Int("threads"), SpillDir: filepath.Dir(path)}
 	h := s.Header()
 	o.Values = c.Bool("measurements") || h.Type.Floating()
@@ -165,7 +155,7 @@ func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Sour
 	}
 	tell, end := r.progress("writing")
 	o.Progress = tell
-	err := writeFile(path, func(w io.Writer) error { return geotiff.Write(ctx, w, s, o) })
+	err := writeFile(ctx, path, func(w io.Writer) error { return geotiff.Write(ctx, w, s, o) })
 	end()
 	if err != nil {
 		return err
@@ -174,7 +164,7 @@ func writeRaster(ctx context.Context, c *cli.Command, path string, s raster.Sour
 	if h.NoData != nil {
 		nodata = fmt.Sprintf("nodata %v", *h.NoData)
 	}
-	r.note(fmt.Sprintf("%s: %s × %s cells of %s, %s, %v", path, group(float64(h.Grid.Width), 0), group(float64(h.Grid.Height), 0), h.Type, nodata, h.Grid.CRS))
+	noteThen(ctx, r, fmt.Sprintf("%s: %s × %s cells of %s, %s, %v", path, group(float64(h.Grid.Width), 0), group(float64(h.Grid.Height), 0), h.Type, nodata, h.Grid.CRS))
 	return nil
 }
 

@@ -4,17 +4,13 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/patch"
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -40,14 +36,15 @@ of what is shown with cells and areas. measure and change do the same inside the
 			&cli.StringFlag{Name: "type", Usage: "cell `TYPE`: uint8, int16, uint16, int32, uint32; the narrowest that holds the codes by itself"},
 			&cli.BoolFlag{Name: "check", Usage: "show what would become of what, and write nothing"},
 			&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a line never applies or a value occurs in one raster only"},
-		}, rasterFlags, rasterOutFlags),
+			listFlag(),
+		}, rasterFlags(), rasterOutFlags()),
 		Action: reclassify,
 	}
 }
 
 func reclassify(ctx context.Context, c *cli.Command) error {
 	r := newReporter(c)
-	paths, err := rasterPaths(c, c.Args().Slice())
+	paths, err := coverPaths(c)
 	if err != nil {
 		return err
 	}
@@ -79,26 +76,11 @@ func reclassify(ctx context.Context, c *cli.Command) error {
 	jobs := [][]string{paths}
 	outs := []string{out}
 	if dir != "" {
-		jobs, outs = nil, nil
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return fmt.Errorf("%s: the folder cannot be made (%w): choose another", dir, fault.Reason(err))
-		}
+		jobs = nil
 		for _, p := range paths {
-			file, _ := bandOf(p)
-			base := filepath.Base(file)
 			jobs = append(jobs, []string{p})
-			outs = append(outs, filepath.Join(dir, strings.TrimSuffix(base, filepath.Ext(base))+".tif"))
 		}
-		if hasTwins(outs) {
-			return usage("two of the rasters have one name and would be written to one file: write them one by one with --out")
-		}
-	}
-	if !c.Bool("check") {
-		for _, o := range outs {
-			if err := checkNew(o, c.Bool("force")); err != nil {
-				return err
-			}
-		}
+		outs = intoFolder(dir, paths)
 	}
 	var surveys []*account.Survey
 	for i, job := range jobs {
@@ -115,12 +97,6 @@ func reclassify(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func hasTwins(names []string) bool {
-	sorted := slices.Clone(names)
-	slices.Sort(sorted)
-	return len(slices.Compact(sorted)) < len(names)
-}
-
 // reclassifyOne surveys one raster (or several as one), shows what becomes of what, and writes it.
 func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out string, legend *cover.Legend, walk *cover.Crosswalk, problems []cover.Problem, want *raster.CellType, r *reporter) (*account.Survey, error) {
 	src, err := openCover(c, paths, r)
@@ -128,11 +104,6 @@ func reclassifyOne(ctx context.Context, c *cli.Command, paths []string, out stri
 		return nil, err
 	}
 	defer src.Close()
-	for _, f := range src.files {
-		if same(f.Header().Name, out) {
-			return nil, usage("%s is read and cannot be written at once: choose another --out", out)
-		}
-	}
 	if err := src.needCRS(); err != nil {
 		return nil, err
 	}

@@ -36,7 +36,8 @@ amounts), variety, majority and minority (for whole numbers that are codes).
 			&cli.StringFlag{Name: "per-class", Usage: "`COVER` raster: tell of each class within each zone"},
 			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes of --per-class: code,name,color,group"},
 			&cli.StringFlag{Name: "unit", Value: "ha", Usage: "of area: `ha`, m2, km2, acre or mi2"},
-		}, zoneFlags, rasterFlags, outputFlags),
+			listFlag(),
+		}, zoneFlags(), rasterFlags(), outputFlags()),
 		Action: summarise,
 	}
 }
@@ -68,7 +69,7 @@ func summarise(ctx context.Context, c *cli.Command) error {
 	if out.format == "table" {
 		err = s.paint(newCanvas(out.stdout))
 	} else {
-		err = out.write(s.table())
+		err = out.write(ctx, s.table())
 	}
 	if err == nil {
 		r.notes(s.notes)
@@ -93,7 +94,11 @@ func (s *summariser) run(ctx context.Context, c *cli.Command, r *reporter) error
 	if err != nil {
 		return err
 	}
-	src, err := openCover(c, c.Args().Slice(), r)
+	paths, err := coverPaths(c)
+	if err != nil {
+		return err
+	}
+	src, err := openCover(c, paths, r)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -152,24 +153,36 @@ func readNames(path string) (map[int64]string, error) {
 	return out, nil
 }
 
-// writeLayer writes features to a file whose ending says the format, and tells how many and where.
-func writeLayer(path string, l *vector.Layer, r *reporter) error {
-	parts, notes, err := vectors.Parts(path, l)
-	if err != nil {
-		return err
+// writeLayer stages features as a file whose ending says the format, and tells how many and where.
+func writeLayer(ctx context.Context, where string, l *vector.Layer, r *reporter) error {
+	path, layer := vectors.SplitOutput(where)
+	if layer != "" {
+		l.Name = layer
 	}
-	var files []fileToWrite
-	for _, p := range parts {
-		files = append(files, fileToWrite{p.Path, p.Write})
+	if l.Name == "" {
+		l.Name = baseName(path)
 	}
-	if err := writeFiles(files); err != nil {
-		return err
+	f := filesOf(ctx)
+	if strings.EqualFold(filepath.Ext(path), ".gpkg") {
+		if err := makeGeoPackage(f, path, l); err != nil {
+			return err
+		}
+	} else {
+		parts, notes, err := vectors.Parts(path, l)
+		if err != nil {
+			return err
+		}
+		for _, p := range parts {
+			if err := f.Write(p.Path, p.Write); err != nil {
+				return err
+			}
+		}
+		r.notes(notes)
 	}
-	r.notes(notes)
-	kind := "feature"
-	if len(l.Features) != 1 {
-		kind = "features"
+	kind := "features"
+	if len(l.Features) == 1 {
+		kind = "feature"
 	}
-	r.note(fmt.Sprintf("%s: %s %s", path, group(float64(len(l.Features)), 0), kind))
+	noteThen(ctx, r, fmt.Sprintf("%s: %s %s", where, group(float64(len(l.Features)), 0), kind))
 	return nil
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,11 +18,13 @@ import (
 )
 
 // featureFlags are those of all commands that write features.
-var featureFlags = []cli.Flag{
-	&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the features, when the file does not say or says it wrongly"},
-	&cli.StringFlag{Name: "where", Usage: "only the features for which a `CONDITION` in CQL2 holds"},
-	&cli.StringFlag{Name: "out", Usage: "`FILE` to write: " + vectors.Writable},
-	&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
+func featureFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the features, when the file does not say or says it wrongly"},
+		&cli.StringFlag{Name: "where", Usage: "only the features for which a `CONDITION` in CQL2 holds"},
+		&cli.StringFlag{Name: "out", Usage: "`FILE` to write: " + vectors.Writable},
+		&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
+	}
 }
 
 func zonesCommand() *cli.Command {
@@ -38,7 +38,7 @@ func zonesCommand() *cli.Command {
 
   verdex zones pick wards.gpkg --where "district = 'North' AND people > 500" --out north.gpkg
   verdex zones pick counties.shp --out counties.geojson`,
-				Flags: featureFlags,
+				Flags: featureFlags(),
 				Action: zonesAction(func(ctx context.Context, c *cli.Command, r *reporter) (*vector.Layer, error) {
 					return readPicked(ctx, c)
 				}),
@@ -53,7 +53,7 @@ func zonesCommand() *cli.Command {
 					&cli.StringFlag{Name: "by", Usage: "the `FIELD` whose values are to be one feature each"},
 					&cli.StringSliceFlag{Name: "sum", Usage: "`FIELD` of numbers to add up"},
 					&cli.StringSliceFlag{Name: "keep", Usage: "`FIELD` of which to keep the first value"},
-				}, featureFlags),
+				}, featureFlags()),
 				Action: zonesAction(mergeZones),
 			},
 			{
@@ -65,7 +65,7 @@ in 10⁸. A measure takes geo:58.31,12.52;u=5000 as its zone without a file, too
 				Flags: slices.Concat([]cli.Flag{
 					&cli.StringSliceFlag{Name: "at", Usage: "`LAT,LON` in degrees; several make several circles"},
 					&cli.StringFlag{Name: "radius", Usage: "a `LENGTH` on the ground: 500m, 5km, 2mi"},
-				}, featureFlags[2:]),
+				}, featureFlags()[2:]),
 				Action: zonesAction(circleZones),
 			},
 			{
@@ -73,7 +73,7 @@ in 10⁸. A measure takes geo:58.31,12.52;u=5000 as its zone without a file, too
 				Description: `The radius is in metres on the ground, whatever the CRS of the file. Fields are kept.
 
   verdex zones buffer wells.csv --radius 500m --out around-wells.gpkg`,
-				Flags:  slices.Concat([]cli.Flag{&cli.StringFlag{Name: "radius", Usage: "a `LENGTH` on the ground: 500m, 5km, 2mi"}}, featureFlags),
+				Flags:  slices.Concat([]cli.Flag{&cli.StringFlag{Name: "radius", Usage: "a `LENGTH` on the ground: 500m, 5km, 2mi"}}, featureFlags()),
 				Action: zonesAction(bufferZones),
 			},
 			{
@@ -90,7 +90,7 @@ from its upper left corner.
 					&cli.StringFlag{Name: "crs", Usage: "projected `CRS` of the squares, when the area is in degrees"},
 					&cli.StringFlag{Name: "like", Usage: "`RASTER` whose cells the squares consist of; without an area, all of it"},
 					&cli.IntFlag{Name: "cells", Usage: "`N`, the cells along a side"},
-				}, featureFlags),
+				}, featureFlags()),
 				Action: zonesAction(gridZones),
 			},
 		},
@@ -104,12 +104,6 @@ func zonesAction(make func(context.Context, *cli.Command, *reporter) (*vector.La
 		if out == "" {
 			return usage("zones %s needs --out, the file to write", c.Name)
 		}
-		if err := vectors.CanWrite(out); err != nil {
-			return usageError{err}
-		}
-		if err := checkNewLayer(out, c.Bool("force")); err != nil {
-			return err
-		}
 		r := newReporter(c)
 		l, err := make(ctx, c, r)
 		if err != nil {
@@ -119,25 +113,8 @@ func zonesAction(make func(context.Context, *cli.Command, *reporter) (*vector.La
 		if l.CRS == nil {
 			return fmt.Errorf("%s: %s: name its CRS with --zones-crs", l.Source, l.CRSProblem)
 		}
-		if l.Name == "" {
-			l.Name = strings.TrimSuffix(filepath.Base(out), filepath.Ext(out))
-		}
-		return writeLayer(out, l, r)
+		return writeLayer(ctx, out, l, r)
 	}
-}
-
-// checkNewLayer is checkNew for a file of features, which for a shapefile are several.
-func checkNewLayer(path string, force bool) error {
-	if err := checkNew(path, force); err != nil || strings.ToLower(filepath.Ext(path)) != ".shp" {
-		return err
-	}
-	for _, e := range []string{".dbf", ".shx", ".prj", ".cpg"} {
-		part := strings.TrimSuffix(path, filepath.Ext(path)) + e
-		if _, err := os.Stat(part); err == nil && !force {
-			return fmt.Errorf("%s: it exists already, and would be a part of %s: choose another name, or replace it with --force", part, path)
-		}
-	}
-	return nil
 }
 
 // readPicked reads the file that is named, and of it the features that --where picks.

@@ -14,7 +14,6 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/vector"
-	"github.com/verdex-land/verdex/core/vector/geopackage"
 	"github.com/verdex-land/verdex/core/vector/parquet"
 )
 
@@ -29,15 +28,26 @@ type Table struct {
 	// a million.
 	Each   iter.Seq[[]any]
 	Count  int
-	Digits int // decimals of numbers, -1 for full precision
+	Digits int          // decimals of numbers, -1 for full precision
+	Stop   func() error // when not nil: no more rows are made once it returns an error
 }
 
 // all are the rows. One serves until the next.
 func (t *Table) all() iter.Seq[[]any] {
-	if t.Each != nil {
-		return t.Each
+	rows := t.Each
+	if rows == nil {
+		rows = slices.Values(t.Rows)
 	}
-	return slices.Values(t.Rows)
+	if t.Stop == nil {
+		return rows
+	}
+	return func(yield func([]any) bool) {
+		n := 0
+		rows(func(row []any) bool {
+			n++
+			return (n%256 != 0 || t.Stop() == nil) && yield(row)
+		})
+	}
 }
 
 // count is how many rows there are.
@@ -107,9 +117,6 @@ func (t *Table) Write(w io.Writer, format string) error {
 	}
 	return fmt.Errorf("the format %q is not known: choose table, %s", format, Formats)
 }
-
-// WriteGeoPackage writes the table as the one table of attributes of a new GeoPackage.
-func (t *Table) WriteGeoPackage(path string) error { return geopackage.Write(path, t.Layer()) }
 
 // Layer is the table as a layer without outlines. A column of nothing but whole numbers is one of integers, of numbers
 // one of reals, and all others of text.

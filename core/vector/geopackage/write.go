@@ -2,6 +2,7 @@ package geopackage
 
 import (
 	"database/sql"
+	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -38,7 +39,8 @@ const lastChange = "2000-01-01T00:00:00.000Z"
 // ownCode numbers a CRS without a code.
 const ownCode = 100000
 
-// Write writes a layer as the one layer of a new file, a plain table as one of attributes. The CRS of a layer must have a form as WKT 1.
+// Write writes a layer to a new file, a plain table as one of attributes. The CRS of a layer must have a form as WKT 1. What is at path
+// must be an empty file or a GeoPackage, of which a layer of the same name is replaced and all others stay.
 func Write(path string, l *vector.Layer) (err error) {
 	definition, ok := "", l.Plain
 	if !l.Plain {
@@ -57,8 +59,13 @@ func Write(path string, l *vector.Layer) (err error) {
 		}
 	}()
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec("PRAGMA journal_mode = MEMORY; PRAGMA synchronous = OFF;" + schema); err != nil {
+	if _, err := db.Exec("PRAGMA journal_mode = MEMORY; PRAGMA synchronous = OFF;"); err != nil {
 		return err
+	}
+	if !hasContents(db) {
+		if _, err := db.Exec(schema); err != nil {
+			return err
+		}
 	}
 	tx, err := db.Begin()
 	if err != nil {
@@ -69,6 +76,9 @@ func Write(path string, l *vector.Layer) (err error) {
 			_ = tx.Rollback() // the first error counts
 		}
 	}()
+	if err = dropLayer(tx, TableName(l)); err != nil {
+		return err
+	}
 	srs, err := putCRS(tx, l, definition)
 	if err != nil {
 		return err
@@ -82,29 +92,34 @@ func Write(path string, l *vector.Layer) (err error) {
 // putCRS enters WGS 84, which every file has, and the CRS of the layer.
 func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
 	const wgs84 = `GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563,AUTHORITY["EPSG","7030"]],AUTHORITY["EPSG","6326"]],PRIMEM["Greenwich",0],UNIT["degree",0.017453292519943295],AUTHORITY["EPSG","4326"]]`
-	const insert = "INSERT INTO gpkg_spatial_ref_sys VALUES (?, ?, ?, ?, ?, ?)"
+	const insert = "INSERT OR IGNORE INTO gpkg_spatial_ref_sys (srs_name, srs_id, organization, organization_coordsys_id, definition, description) VALUES (?, ?, ?, ?, ?, ?)"
 	if _, err := tx.Exec(insert, "WGS 84", 4326, "EPSG", 4326, wgs84, "longitude and latitude on the WGS 84 ellipsoid"); err != nil {
 		return 0, err
 	}
 	if l.Plain {
 		return 0, nil
 	}
-	code, organization := l.CRS.Code, "EPSG"
-	if code == 0 {
-		code, organization = ownCode, "NONE"
+	if l.CRS.Code != 0 {
+		_, err := tx.Exec(insert, l.CRS.Name, l.CRS.Code, "EPSG", l.CRS.Code, definition, "")
+		return l.CRS.Code, err
 	}
-	if code == 4326 {
-		return code, nil
+	code := ownCode
+	for { // the number of this definition, or one that is free
+		var there string
+		err := tx.QueryRow("SELECT definition FROM gpkg_spatial_ref_sys WHERE srs_id = ?", code).Scan(&there)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			_, err = tx.Exec(insert, l.CRS.Name, code, "NONE", code, definition, "")
+			return code, err
+		case err != nil || there == definition:
+			return code, err
+		}
+		code++
 	}
-	_, err := tx.Exec(insert, l.CRS.Name, code, organization, code, definition, "")
-	return code, err
 }
 
 func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
-	table := l.Name
-	if table == "" {
-		table = "zones"
-	}
+	table := TableName(l)
 	kind, many := kindOf(l)
 	columns, names := columnsOf(l)
 	if _, err := tx.Exec("CREATE TABLE " + name(table) + " (" + strings.Join(columns, ", ") + ")"); err != nil {
@@ -122,11 +137,11 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 	if l.Plain {
 		what, system = "attributes", nil
 	}
-	if _, err := tx.Exec("INSERT INTO gpkg_contents VALUES (?, ?, ?, '', ?, ?, ?, ?, ?, ?)", table, what, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], system); err != nil {
+	if _, err := tx.Exec("INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, max_x, max_y, srs_id) VALUES (?, ?, ?, '', ?, ?, ?, ?, ?, ?)", table, what, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], system); err != nil {
 		return err
 	}
 	if !l.Plain {
-		if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kind, srs); err != nil {
+		if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns (table_name, column_name, geometry_type_name, srs_id, z, m) VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kind, srs); err != nil {
 			return err
 		}
 	}

@@ -35,6 +35,28 @@ func Split(where string) (path, layer string) {
 	return where, ""
 }
 
+// SplitOutput takes FILE.gpkg#LAYER apart, the name of a layer that is to be written. Other formats hold one layer, so that a # in the
+// name of such a file is a part of it.
+func SplitOutput(where string) (path, layer string) {
+	if i := strings.LastIndexByte(where, '#'); i > 0 && strings.EqualFold(filepath.Ext(where[:i]), ".gpkg") {
+		return where[:i], where[i+1:]
+	}
+	return where, ""
+}
+
+// PartsOf are the files that features become at a path: of a shapefile several, the .shp last.
+func PartsOf(path string) []string {
+	if strings.ToLower(filepath.Ext(path)) != ".shp" {
+		return []string{path}
+	}
+	var out []string
+	base := strings.TrimSuffix(path, filepath.Ext(path))
+	for _, e := range shapefile.Endings {
+		out = append(out, base+e)
+	}
+	return out
+}
+
 // Kind is the format of a file by its first bytes, or for text by its ending: geojson, geopackage, shapefile, parquet or
 // table; "" when it is none of them.
 func Kind(path string) (string, error) {
@@ -98,7 +120,7 @@ func Read(path, layer string) (*vector.Layer, error) {
 // Part is one file that is written.
 type Part struct {
 	Path  string
-	Write func(path string) error // writes it under another name, for it to be renamed
+	Write func(w io.Writer) error
 }
 
 // Writable are the endings of files that are written.
@@ -114,53 +136,40 @@ func CanWrite(path string) error {
 
 // Parts tells which files a layer becomes at a path, by its ending, and how they are written; what the format cannot hold
 // is noted. GeoJSON and GeoParquet hold longitude and latitude on WGS 84, to which outlines in another CRS are
-// carried.
+// carried. A GeoPackage is written by its own package, for it is no stream.
 func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err error) {
 	if err := CanWrite(path); err != nil {
 		return nil, nil, err
 	}
-	stream := func(write func(io.Writer) error) []Part {
-		return []Part{{path, func(to string) (err error) {
-			f, err := os.OpenFile(to, os.O_WRONLY|os.O_TRUNC, 0)
-			if err != nil {
-				return err
-			}
-			defer func() {
-				if e := f.Close(); err == nil {
-					err = e
-				}
-			}()
-			return write(f)
-		}}}
-	}
-	switch ending := strings.ToLower(filepath.Ext(path)); ending {
-	case ".gpkg":
-		return []Part{{path, func(to string) error { return geopackage.Write(to, l) }}}, nil, nil
-	case ".shp":
+	ending := strings.ToLower(filepath.Ext(path))
+	if ending == ".shp" {
 		files, notes, err := shapefile.Encode(l)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: %w", path, err)
 		}
-		base := strings.TrimSuffix(path, filepath.Ext(path))
-		for _, e := range shapefile.Endings {
-			parts = append(parts, Part{base + e, func(to string) error { return os.WriteFile(to, files[e], 0o644) }})
+		for _, name := range PartsOf(path) {
+			parts = append(parts, Part{name, func(w io.Writer) error {
+				_, err := w.Write(files[strings.ToLower(filepath.Ext(name))])
+				return err
+			}})
 		}
 		return parts, notes, nil
-	default:
-		wgs84, err := earth.Lookup(4326)
-		if err != nil {
-			return nil, nil, err
-		}
-		d, note, err := vector.Carry(l, wgs84)
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", path, err)
-		}
-		if note != "" {
-			notes = append(notes, note)
-		}
-		if ending == ".parquet" {
-			return stream(func(w io.Writer) error { return parquet.Write(w, d) }), notes, nil
-		}
-		return stream(func(w io.Writer) error { return geojson.Write(w, d, ending == ".geojsonl") }), notes, nil
 	}
+	wgs84, err := earth.Lookup(4326)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, note, err := vector.Carry(l, wgs84)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if note != "" {
+		notes = append(notes, note)
+	}
+	return []Part{{path, func(w io.Writer) error {
+		if ending == ".parquet" {
+			return parquet.Write(w, d)
+		}
+		return geojson.Write(w, d, ending == ".geojsonl")
+	}}}, notes, nil
 }

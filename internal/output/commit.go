@@ -1,0 +1,153 @@
+package output
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/verdex-land/verdex/core/fault"
+)
+
+// Commit puts all staged outputs in their places and then calls post, the last thing that can fail (nil for nothing).
+// When anything fails, everything is as it was before. What goes into pipes and devices cannot be taken back and goes
+// last.
+func (j *Job) Commit(post func() error) (err error) {
+	if err := j.ctx.Err(); err != nil {
+		return err
+	}
+	j.temporary.hold.Lock() // nobody removes the files while they are renamed
+	defer j.temporary.hold.Unlock()
+	defer func() {
+		if err != nil {
+			j.takeBack()
+		}
+	}()
+	for _, c := range slices.Backward(j.claims) { // what lies beside a file comes after it, and is to be there before it
+		if c.staged != "" && !c.stream {
+			if err := j.place(c); err != nil {
+				return err
+			}
+		}
+	}
+	if post != nil {
+		if err := post(); err != nil {
+			return err
+		}
+	}
+	j.committed = true
+	for _, c := range j.claims {
+		if c.backup != "" {
+			j.temporary.remove(c.backup)
+			c.backup = ""
+		}
+	}
+	for _, c := range j.claims {
+		if c.staged != "" && c.stream {
+			if err := pour(c); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// place gives a staged output its name.
+func (j *Job) place(c *claim) error {
+	if c.old == nil && !c.folder {
+		if err := linkNew(c.staged, c.real); err != nil {
+			return j.refused(c, err)
+		}
+		c.placed = true
+		j.temporary.remove(c.staged)
+		c.staged = ""
+		return nil
+	}
+	if c.old != nil {
+		if now, err := os.Stat(c.real); c.keeps && (err != nil || changed(c.old, now)) {
+			return fmt.Errorf("%s: another program has changed it meanwhile, so nothing was written: run the command again", c.name)
+		}
+		backup, err := j.temporary.name(filepath.Dir(c.real))
+		if err != nil {
+			return j.refused(c, err)
+		}
+		if c.folder || os.Link(c.real, backup) != nil { // there are file systems without links
+			if err := os.Rename(c.real, backup); err != nil {
+				return j.refused(c, err)
+			}
+		}
+		c.backup = backup
+	}
+	if err := os.Rename(c.staged, c.real); err != nil {
+		return j.refused(c, err)
+	}
+	c.placed = true
+	j.temporary.forget(c.staged)
+	c.staged = ""
+	return nil
+}
+
+func (j *Job) refused(c *claim, err error) error {
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("%s: another program has made it meanwhile, so nothing was written: choose another name, or replace it with --force", c.name)
+	}
+	return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: choose another place", c.name, fault.Reason(err))
+}
+
+// linkNew gives a file a name unless that is taken, even by someone who takes it now.
+func linkNew(from, to string) error {
+	err := os.Link(from, to)
+	if err == nil || errors.Is(err, os.ErrExist) {
+		return err
+	}
+	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL, 0o644) // a file system without links
+	if err != nil {
+		return err
+	}
+	f.Close()
+	return os.Rename(from, to)
+}
+
+// takeBack undoes what was placed.
+func (j *Job) takeBack() {
+	if j.committed {
+		return
+	}
+	for _, c := range j.claims {
+		switch {
+		case c.placed && c.folder:
+			os.RemoveAll(c.real)
+		case c.placed && c.backup == "":
+			os.Remove(c.real)
+		}
+		if c.backup != "" {
+			if os.Rename(c.backup, c.real) == nil {
+				j.temporary.forget(c.backup)
+			}
+			c.backup = ""
+		}
+		c.placed = false
+	}
+}
+
+// pour copies a staged output into a pipe or a device.
+func pour(c *claim) (err error) {
+	from, err := os.Open(c.staged)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := os.OpenFile(c.real, os.O_WRONLY, 0)
+	if err == nil {
+		_, err = io.Copy(to, from)
+		if e := to.Close(); err == nil {
+			err = e
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%s: it could not be written to (%w): choose another place", c.name, fault.Reason(err))
+	}
+	return nil
+}
