@@ -38,6 +38,7 @@ func (s *Store) Add(b []byte) (int64, error) {
 			return 0, err
 		}
 		s.file = f
+		os.Remove(f.Name()) // where an open file can be removed, nothing is left behind whatever happens
 	}
 	at := int64(len(s.memory)) + s.size
 	n, err := s.file.Write(b)

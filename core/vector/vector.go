@@ -62,6 +62,7 @@ type Layer struct {
 	Name       string // of the layer, where a file has several
 	CRS        *earth.CRS
 	CRSProblem string // why CRS is nil
+	CRSAssumed bool   // nothing states CRS, and it was taken from the coordinates
 	Fields     []Field
 	Features   []Feature
 	Notes      []string // for the user: what was assumed

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/internal/output"
 )
 
 // migrations bring a book from one schema to the next; the n-th leads to schema n+1. Both databases take the same text,
@@ -210,17 +212,13 @@ func Create(ctx context.Context, where string, o Options) error {
 	if err != nil {
 		return b.explain(err)
 	}
-	return linkNew(f.Name(), where)
-}
-
-// linkNew gives a file its name unless that is taken, even by someone who takes it now.
-func linkNew(from, to string) error {
-	if err := os.Link(from, to); err == nil {
-		return nil
-	} else if os.IsExist(err) {
-		return fmt.Errorf("%s: it exists already: choose another name", to)
+	if err := output.LinkNew(f.Name(), where); err != nil {
+		if errors.Is(err, os.ErrExist) {
+			return fmt.Errorf("%s: it exists already: choose another name", where)
+		}
+		return fmt.Errorf("%s: it could not be made (%w): choose another place", where, fault.Reason(err))
 	}
-	return os.Rename(from, to) // there are file systems without links
+	return nil
 }
 
 // begin makes the tables of an empty database.

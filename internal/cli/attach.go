@@ -32,7 +32,7 @@ its percent of the zone. Features that share an id are one zone.
 			&cli.StringFlag{Name: "zones", Usage: "`FILE` of zones"},
 			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` of the zones that the key is looked up in"},
 			&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds"},
-			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
+			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say"},
 			&cli.StringFlag{Name: "key", Value: "zone_id", Usage: "`COLUMN` of the table with the ids of zones"},
 			&cli.BoolFlag{Name: "allow-partial", Usage: "write also when rows or zones are left over"},
 			&cli.StringFlag{Name: "out", Usage: "`FILE` to write: " + vectors.Writable},
@@ -91,13 +91,25 @@ func attachTo(ctx context.Context, c *cli.Command, table *vector.Layer, key, out
 	r.notes(joined.Notes)
 	r.note(matchText(m))
 	if m.Partial() && !c.Bool("allow-partial") {
-		return fmt.Errorf("%s and %s do not go together wholly, so nothing was written: correct --key or --zone-id, or write what matches with --allow-partial", table.Source, l.Source)
+		return fmt.Errorf("%s and %s do not go together wholly, so nothing was written: %s", table.Source, l.Source, joinRemedy(c, true))
 	}
 	if m.Matched == 0 {
-		return fmt.Errorf("no row of %s matches a zone of %s, so nothing was written: correct --key or --zone-id", table.Source, l.Source)
+		return fmt.Errorf("no row of %s matches a zone of %s, so nothing was written: %s", table.Source, l.Source, joinRemedy(c, false))
 	}
 	dropKey(joined)
 	return writeLayer(ctx, out, joined, r)
+}
+
+// joinRemedy says what to do about rows and zones that do not match, by the options that the command has.
+func joinRemedy(c *cli.Command, some bool) string {
+	text := "correct --zone-id"
+	if has(c, "key") {
+		text = "correct --key or --zone-id"
+	}
+	if some && has(c, "allow-partial") {
+		text += ", or write what matches with --allow-partial"
+	}
+	return text
 }
 
 // dropKey leaves out the number that a GeoPackage gives its features: the new file numbers its own.
@@ -237,6 +249,9 @@ func safeName(s string) string {
 func ofComposition(comp *account.Composition) (*vector.Layer, error) {
 	w := &wideZones{key: "zone_id", source: "the tally"}
 	for _, z := range comp.Zones {
+		if z.Unit { // the larger units are no zones of the file
+			continue
+		}
 		for _, row := range z.Rows {
 			name := row.Name
 			if k := row.Kind.String(); k != "class" {

@@ -40,7 +40,7 @@ verdex book import can read.
 			&cli.StringFlag{Name: "zones", Usage: "`FILE` of the zones: their outlines get the areas, or go into the package"},
 			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` of the zones that tells them apart"},
 			&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds"},
-			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
+			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say"},
 			&cli.BoolFlag{Name: "allow-partial", Usage: "with --zones, write also when rows or zones are left over"},
 		}, tables),
 		Action: bookExport,

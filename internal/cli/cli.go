@@ -119,6 +119,9 @@ holds in every zone, and tells what changed between years.
 // prepareCommand gives a command and those below it what all have in common.
 func prepareCommand(c *cli.Command, onUsage cli.OnUsageErrorFunc) {
 	c.OnUsageError = onUsage
+	if has(c, "zones-crs") || has(c, "crs") && c.Name != "grid" {
+		c.Flags = append(c.Flags, overrideFlag())
+	}
 	if len(c.Commands) == 0 {
 		c.Action = withFiles(c.Action)
 	}

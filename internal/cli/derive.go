@@ -139,9 +139,9 @@ func openLayers(c *cli.Command, r *reporter) (_ *layers, err error) {
 				nodata = v
 			}
 		}
-		s, err := adjust(c, f, nodata)
+		s, err := adjust(c, f, path, nodata, r)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
+			return nil, err
 		}
 		list = append(list, raster.Layer{Name: name, Source: s})
 	}

@@ -29,7 +29,7 @@ func zoneFlags() []cli.Flag {
 		&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart; features that share a value are one zone"},
 		&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
 		&cli.StringFlag{Name: "where", Usage: "only the zones for which a `CONDITION` in CQL2 holds, such as \"district = 'North' AND people > 500\""},
-		&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say or says it wrongly"},
+		&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say"},
 		&cli.StringFlag{Name: "zone-names", Usage: "CSV `FILE` with the columns code and name, for a raster of zone ids"},
 		&cli.StringFlag{Name: "edges", Value: "split", Usage: "`split` gives each zone its exact share of cut cells, centre whole cells by their centres"},
 	}
@@ -167,9 +167,9 @@ func openRasters(c *cli.Command, args []string, nodata string, r *reporter) (_ *
 			return nil, err
 		}
 		out.files = append(out.files, f)
-		s, err := adjust(c, f, nodata)
+		s, err := adjust(c, f, path, nodata, r)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
+			return nil, err
 		}
 		for _, n := range f.Header().Notes {
 			r.note(path + ": " + n)
@@ -276,8 +276,25 @@ func parseCRS(text string) (*earth.CRS, error) {
 	return earth.ParseCRS(text)
 }
 
+// overrideFlag goes with --crs and --zones-crs.
+func overrideFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "override-crs", Usage: "let --crs and --zones-crs replace the CRS that a file states"}
+}
+
+// replaceCRS decides whether the CRS of an option may be given to a file that states another one.
+func replaceCRS(c *cli.Command, option, path string, stated, given *earth.CRS, r *reporter) error {
+	switch {
+	case stated == nil || stated.Same(given):
+		return nil
+	case !c.Bool("override-crs"):
+		return fmt.Errorf("%s: it states %v, but --%s says %v: --%s is for files that state no CRS; leave it out, or if the file is wrong add --override-crs", path, stated, option, given, option)
+	}
+	r.warn(fmt.Sprintf("%s: its CRS, %v, is replaced by %v: all areas follow from that", path, stated, given))
+	return nil
+}
+
 // adjust applies --crs and a nodata value.
-func adjust(c *cli.Command, f raster.Source, nodata string) (raster.Source, error) {
+func adjust(c *cli.Command, f raster.Source, path, nodata string, r *reporter) (raster.Source, error) {
 	s := f
 	if text := c.String("crs"); text != "" {
 		crs, err := parseCRS(text)
@@ -285,12 +302,15 @@ func adjust(c *cli.Command, f raster.Source, nodata string) (raster.Source, erro
 			return nil, err
 		}
 		if f.Header().Unplaced {
-			return nil, fmt.Errorf("%s; --crs alone does not tell", f.Header().CRSProblem)
+			return nil, fmt.Errorf("%s: %s; --crs alone does not tell", path, f.Header().CRSProblem)
 		}
 		g := f.Header().Grid
+		if err := replaceCRS(c, "crs", path, g.CRS, crs, r); err != nil {
+			return nil, err
+		}
 		g.CRS = crs
 		if err := g.Check(); err != nil {
-			return nil, fmt.Errorf("%w: is %s its CRS?", err, text)
+			return nil, fmt.Errorf("%s: %w: is %s its CRS?", path, err, text)
 		}
 		s = raster.WithGrid(s, g)
 	}
@@ -300,7 +320,7 @@ func adjust(c *cli.Command, f raster.Source, nodata string) (raster.Source, erro
 			return nil, usage("--nodata %q is no number", nodata)
 		}
 		if t := f.Header().Type; !t.Holds(v) && t != raster.Float32 {
-			return nil, usage("--nodata %s cannot occur: the cells are %s", nodata, t)
+			return nil, usage("%s: --nodata %s cannot occur: its cells are %s", path, nodata, t)
 		} else if t == raster.Float32 {
 			v = float64(float32(v))
 		}

@@ -212,10 +212,10 @@ func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.L
 	if given := c.StringSlice("nodata"); len(given) == 1 {
 		nodata = given[0]
 	}
-	s, err := adjust(c, f, nodata)
+	s, err := adjust(c, f, path, nodata, r)
 	if err != nil {
 		f.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, err
 	}
 	src := &coverRaster{Source: s, files: []open.File{f}, path: arg}
 	report := describe(arg, s.Header())

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -98,6 +99,13 @@ func loadLayer(ctx context.Context, c *cli.Command, where string) (*vector.Layer
 		return nil, err
 	}
 	if crs != nil {
+		stated := l.CRS
+		if l.CRSAssumed {
+			stated, l.Notes = nil, slices.DeleteFunc(l.Notes, func(n string) bool { return strings.Contains(n, "it does not say its CRS") })
+		}
+		if err := replaceCRS(c, "zones-crs", where, stated, crs, newReporter(c)); err != nil {
+			return nil, err
+		}
 		l.CRS, l.CRSProblem = crs, ""
 	}
 	return l, nil

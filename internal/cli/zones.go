@@ -20,7 +20,7 @@ import (
 // featureFlags are those of all commands that write features.
 func featureFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the features, when the file does not say or says it wrongly"},
+		&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the features, when the file does not say"},
 		&cli.StringFlag{Name: "where", Usage: "only the features for which a `CONDITION` in CQL2 holds"},
 		&cli.StringFlag{Name: "out", Usage: "`FILE` to write: " + vectors.Writable},
 		&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},

@@ -57,7 +57,7 @@ func (j *Job) Commit(post func() error) (err error) {
 // place gives a staged output its name.
 func (j *Job) place(c *claim) error {
 	if c.old == nil && !c.folder {
-		if err := linkNew(c.staged, c.real); err != nil {
+		if err := LinkNew(c.staged, c.real); err != nil {
 			return j.refused(c, err)
 		}
 		c.placed = true
@@ -96,10 +96,11 @@ func (j *Job) refused(c *claim, err error) error {
 	return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: choose another place", c.name, fault.Reason(err))
 }
 
-// linkNew gives a file a name unless that is taken, even by someone who takes it now.
-func linkNew(from, to string) error {
+// LinkNew gives a file a name unless that is taken, even by someone who takes it at this moment; the error is then
+// [os.ErrExist]. The file may keep its first name too.
+func LinkNew(from, to string) error {
 	err := os.Link(from, to)
-	if err == nil || errors.Is(err, os.ErrExist) {
+	if err == nil || errors.Is(err, os.ErrExist) || errors.Is(err, os.ErrNotExist) {
 		return err
 	}
 	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL, 0o644) // a file system without links
@@ -107,7 +108,11 @@ func linkNew(from, to string) error {
 		return err
 	}
 	f.Close()
-	return os.Rename(from, to)
+	if err := os.Rename(from, to); err != nil {
+		os.Remove(to)
+		return err
+	}
+	return nil
 }
 
 // takeBack undoes what was placed.

@@ -142,6 +142,9 @@ func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err erro
 		return nil, nil, err
 	}
 	ending := strings.ToLower(filepath.Ext(path))
+	if ending == ".gpkg" {
+		return nil, nil, fmt.Errorf("%s: a GeoPackage is written by geopackage.Write", path)
+	}
 	if ending == ".shp" {
 		files, notes, err := shapefile.Encode(l)
 		if err != nil {

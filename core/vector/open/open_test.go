@@ -14,6 +14,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/vector/geopackage"
 	"github.com/verdex-land/verdex/core/vector/shapefile"
 )
 
@@ -39,11 +40,16 @@ func sample(t *testing.T, code int) *vector.Layer {
 
 func write(t *testing.T, path string, l *vector.Layer) []string {
 	t.Helper()
+	if filepath.Ext(path) == ".gpkg" {
+		require.NoError(t, geopackage.Write(path, l))
+		return nil
+	}
 	parts, notes, err := Parts(path, l)
 	require.NoError(t, err)
 	for _, p := range parts {
-		require.NoError(t, os.WriteFile(p.Path, nil, 0o644))
-		require.NoError(t, p.Write(p.Path))
+		var b bytes.Buffer
+		require.NoError(t, p.Write(&b))
+		require.NoError(t, os.WriteFile(p.Path, b.Bytes(), 0o644))
 	}
 	return notes
 }

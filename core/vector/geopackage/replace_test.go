@@ -1,0 +1,52 @@
+package geopackage
+
+import (
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/vector"
+)
+
+func squareLayer(t *testing.T, name string, code int, at float64) *vector.Layer {
+	t.Helper()
+	crs, err := earth.Lookup(code)
+	require.NoError(t, err)
+	ring := vector.Ring{{at, at}, {at + 1, at}, {at + 1, at + 1}, {at, at + 1}, {at, at}}
+	return &vector.Layer{Name: name, CRS: crs, Fields: []vector.Field{{Name: "id", Kind: vector.Text}},
+		Features: []vector.Feature{{Values: []any{name}, Geometry: vector.Geometry{Type: "Polygon", Polygons: []vector.Polygon{{ring}}}}}}
+}
+
+// A layer is replaced within its file: the others stay as they are, and so do their CRSs.
+func TestLayerIsReplacedWithinItsFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a'b #1.gpkg")
+	own, err := earth.ParseCRS(`PROJCS["own",GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563]],PRIMEM["Greenwich",0],UNIT["degree",0.017453292519943295]],PROJECTION["Transverse_Mercator"],PARAMETER["latitude_of_origin",0],PARAMETER["central_meridian",11.5],PARAMETER["scale_factor",1],PARAMETER["false_easting",0],PARAMETER["false_northing",0],UNIT["metre",1]]`)
+	require.NoError(t, err)
+	other, err := earth.ParseCRS(`PROJCS["other",GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563]],PRIMEM["Greenwich",0],UNIT["degree",0.017453292519943295]],PROJECTION["Transverse_Mercator"],PARAMETER["latitude_of_origin",0],PARAMETER["central_meridian",17.5],PARAMETER["scale_factor",1],PARAMETER["false_easting",0],PARAMETER["false_northing",0],UNIT["metre",1]]`)
+	require.NoError(t, err)
+	a, b, c := squareLayer(t, "north", 3035, 5), squareLayer(t, `so"uth`, 4326, 6), squareLayer(t, "east", 4326, 7)
+	a.CRS, c.CRS = own, other
+	plain := &vector.Layer{Name: "rows", Plain: true, Fields: []vector.Field{{Name: "n", Kind: vector.Integer}}, Features: []vector.Feature{{Values: []any{int64(4)}}}}
+	for _, l := range []*vector.Layer{a, b, plain, c} {
+		require.NoError(t, Write(path, l))
+	}
+	assert.Equal(t, []string{"north", `so"uth`, "rows", "east"}, Contents(path))
+	b2 := squareLayer(t, `SO"UTH`, 4326, 60)
+	require.NoError(t, Write(path, b2))
+	assert.ElementsMatch(t, []string{"north", `SO"UTH`, "rows", "east"}, Contents(path))
+	for _, want := range []*vector.Layer{a, b2, c} {
+		got, err := Read(path, want.Name)
+		require.NoError(t, err)
+		assert.Equal(t, want.Features[0].Geometry.Polygons, got.Features[0].Geometry.Polygons, want.Name)
+		assert.True(t, want.CRS.Same(got.CRS), want.Name)
+	}
+	assert.True(t, Has(Contents(path), "NORTH"))
+	assert.False(t, Has(Contents(path), "west"))
+	copied := filepath.Join(t.TempDir(), "copy.gpkg")
+	require.NoError(t, Copy(path, copied))
+	assert.Equal(t, Contents(path), Contents(copied))
+	assert.Nil(t, Contents(filepath.Join(t.TempDir(), "none.gpkg")))
+}

@@ -1,0 +1,141 @@
+//go:build unix
+
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// contents are the files below a folder. A book counts by name only: databases move pages about.
+func contents(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		rel, _ := filepath.Rel(dir, path)
+		if out[rel] = string(b); strings.Contains(rel, ".book") {
+			out[rel] = ""
+		}
+		return err
+	}))
+	return out
+}
+
+// Every command that writes is ended at ten moments by each of four signals. Whatever happens, no file is half there, inputs stay, and a
+// book verifies; and unless the program could not do anything about it, no other file is left.
+func TestKilledCommandsLeaveNoHalfFile(t *testing.T) {
+	_, err := program() // before the working folder is another
+	require.NoError(t, err)
+	workInWorld(t)
+	world, err := os.Getwd()
+	require.NoError(t, err)
+	demoFolder := "demo --files-only >folder"
+	for i, line := range append([]string{demoFolder}, writingCommands...) {
+		w := parseWriting(line)
+		t.Run(fmt.Sprintf("%d-%s", i, w.args[0]), func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			for _, e := range must(os.ReadDir(world)) {
+				from, to := filepath.Join(world, e.Name()), filepath.Join(dir, e.Name())
+				if strings.HasSuffix(e.Name(), ".book") {
+					require.NoError(t, os.WriteFile(to, must(os.ReadFile(from)), 0o644))
+				} else {
+					require.NoError(t, os.Link(from, to))
+				}
+			}
+			before := contents(t, dir)
+			start := func() (end func() (string, error), signal func(os.Signal)) {
+				c := built(t, w.args...)
+				c.Dir = dir
+				var said bytes.Buffer
+				c.Stderr = &said
+				require.NoError(t, c.Start())
+				return func() (string, error) { err := c.Wait(); return said.String(), err }, func(s os.Signal) { _ = c.Process.Signal(s) }
+			}
+			clean := func() {
+				for name := range contents(t, dir) {
+					if _, ok := before[name]; !ok {
+						require.NoError(t, os.Remove(filepath.Join(dir, name)))
+					}
+				}
+				require.NoError(t, os.RemoveAll(filepath.Join(dir, "folder")))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "orrin.book"), must(os.ReadFile(filepath.Join(world, "orrin.book"))), 0o644))
+			}
+			begin := time.Now()
+			end, _ := start()
+			said, err := end()
+			require.NoError(t, err, said)
+			usual := time.Since(begin)
+			after := contents(t, dir)
+			clean()
+			ended := 0
+			for moment := range 10 {
+				for _, s := range []syscall.Signal{syscall.SIGTERM, syscall.SIGHUP, syscall.SIGINT, syscall.SIGKILL} {
+					end, signal := start()
+					time.Sleep(usual * time.Duration(moment) / 10)
+					signal(s)
+					said, err := end()
+					what := fmt.Sprintf("%s after %d tenths: %s", s, moment, said)
+					found := contents(t, dir)
+					complete := true
+					for name := range after {
+						if _, ok := before[name]; ok {
+							continue
+						}
+						_, there := found[name]
+						complete = complete && there
+					}
+					for name, content := range found {
+						want, known := after[name]
+						switch {
+						case known:
+							assert.True(t, content == want, "%s is not whole: %s", name, what)
+						case s != syscall.SIGKILL:
+							assert.Fail(t, "left behind", "%s: %s", name, what)
+						default:
+							assert.Regexp(t, `^(.*/)?\.verdex-|\.book-journal$`, name, what)
+						}
+						_, was := before[name]
+						if known && !was && s != syscall.SIGKILL {
+							assert.True(t, complete, "%s is there without the others: %s", name, what)
+						}
+					}
+					for name := range before {
+						assert.Contains(t, found, name, what)
+					}
+					if err != nil {
+						ended++
+					} else {
+						assert.True(t, complete, what)
+					}
+					if strings.Contains(line, "--post") {
+						out, err := built(t, "book", "verify", filepath.Join(dir, "orrin.book")).CombinedOutput()
+						assert.NoError(t, err, "%s: %s", out, what)
+					}
+					clean()
+				}
+			}
+			assert.Greater(t, ended, 3, "the command is ended before it is done")
+		})
+	}
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
