@@ -87,6 +87,9 @@ const application = 0x56524458
 var errNoSQLite = errors.New("it is no SQLite file, and so no book")
 
 func applicationID(path string) (uint32, error) {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return 0, errNoSQLite // what is read of a pipe is gone
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return 0, err

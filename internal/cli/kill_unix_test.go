@@ -139,3 +139,28 @@ func must[T any](v T, err error) T {
 	}
 	return v
 }
+
+// A posting states the inputs that were read: where one is replaced while the command works, nothing is posted or written.
+func TestInputReplacedWhileItIsRead(t *testing.T) {
+	_, err := program()
+	require.NoError(t, err)
+	workInWorld(t)
+	require.NoError(t, syscall.Mkfifo("control.pipe", 0o600)) // the command waits for it after it has noted its inputs
+	c := built(t, "measure", "cover_2020.tif", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv", "--control", "control.pipe", "--epoch", "2020", "--post", "orrin.book", "--account", "new", "--out", "new.csv")
+	var said bytes.Buffer
+	c.Stderr = &said
+	require.NoError(t, c.Start())
+	time.AfterFunc(time.Minute, func() { _ = c.Process.Kill() })
+	f, err := os.OpenFile("control.pipe", os.O_WRONLY, 0) // when the command has opened it
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile("other.tif", must(os.ReadFile("cover_2012_a.tif")), 0o644))
+	require.NoError(t, os.Rename("other.tif", "cover_2020.tif"))
+	_, err = f.Write(must(os.ReadFile("control.csv")))
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.Error(t, c.Wait())
+	assert.Contains(t, said.String(), "cover_2020.tif: it was changed while it was read: run the command again")
+	assert.NoFileExists(t, "new.csv")
+	out, _ := verdex(t, "book", "list", "orrin.book", "--format", "csv")
+	assert.NotContains(t, out, "new")
+}
