@@ -3,6 +3,7 @@ package geotiff
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -27,12 +28,20 @@ var greatest = map[uint64]uint64{
 	compressNone: 1, compressLZW: 4096, compressDeflate: 1040, compressDeflate2: 1040, compressPackBits: 64, compressZstd: 65536,
 }
 
-// decode fills dst, which has the size that the block must have.
-func (d *decoder) decode(dst, src []byte, scheme uint64) error {
+// errLate is that of a block which holds more than its cells.
+var errLate = errors.New("it holds more bytes than its cells need")
+
+// decode fills dst, which has the size that the block must have, and verifies the checksum of the block if its scheme has one. A block
+// that ends early or late is damaged; of the last strip of an image, which may be stored as long as the others, padding bytes are
+// allowed too.
+func (d *decoder) decode(dst, src []byte, scheme uint64, padding int) error {
 	switch scheme {
 	case compressNone:
-		if len(src) < len(dst) {
+		switch {
+		case len(src) < len(dst):
 			return io.ErrUnexpectedEOF
+		case len(src) != len(dst) && len(src) != len(dst)+padding:
+			return errLate
 		}
 		copy(dst, src)
 		return nil
@@ -47,49 +56,100 @@ func (d *decoder) decode(dst, src []byte, scheme uint64) error {
 		if err != nil {
 			return err
 		}
-		_, err = io.ReadFull(d.inflate, dst)
-		return err
+		return fill(dst, d.inflate, padding) // the reader verifies the Adler-32 when it comes to the end
 	case compressLZW:
 		d.in.Reset(src)
 		r := lzw.NewReader(&d.in, lzw.MSB, 8)
 		defer r.Close()
-		_, err := io.ReadFull(r, dst)
+		err := fill(dst, r, padding)
+		if errors.Is(err, errNoMark) && d.in.Len() == 0 {
+			err = nil // some writers leave the mark of the end out
+		}
 		return err
 	case compressPackBits:
-		return unpackBits(dst, src)
+		return unpackBits(dst, src, padding)
 	case compressZstd:
-		if d.zstd == nil {
-			var err error
-			d.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBlock), zstd.WithDecoderLowmem(true))
-			if err != nil {
-				return err
-			}
-		}
-		var h zstd.Header
-		if err := h.Decode(src); err != nil {
-			return err
-		}
-		if h.HasFCS && h.FrameContentSize != uint64(len(dst)) {
-			return fmt.Errorf("its frame holds %d bytes instead of %d", h.FrameContentSize, len(dst))
-		}
-		out, err := d.zstd.DecodeAll(src, dst[:0:len(dst)])
-		if err != nil {
-			return err
-		}
-		if len(out) < len(dst) {
-			return io.ErrUnexpectedEOF
-		}
-		if &out[0] != &dst[0] {
-			copy(dst, out)
-		}
-		return nil
+		return d.unpackZstd(dst, src, padding)
 	}
 	return fmt.Errorf("compression %d", scheme)
 }
 
-// unpackBits undoes the PackBits scheme of TIFF 6.0, section 9.
-func unpackBits(dst, src []byte) error {
-	for len(dst) > 0 {
+// errNoMark is that of a stream which stops behind the last cell without saying that it ends there.
+var errNoMark = errors.New("it does not end where its cells do")
+
+// fill reads dst and then the end of the stream, before which padding bytes may stand.
+func fill(dst []byte, r io.Reader, padding int) error {
+	if _, err := io.ReadFull(r, dst); err != nil {
+		return err
+	}
+	var rest [4096]byte
+	more := 0
+	for {
+		n, err := r.Read(rest[:])
+		if more += n; more > padding {
+			return errLate
+		}
+		switch {
+		case errors.Is(err, io.ErrUnexpectedEOF) && (more == 0 || more == padding):
+			return errNoMark
+		case errors.Is(err, io.EOF) && (more == 0 || more == padding):
+			return nil
+		case errors.Is(err, io.EOF):
+			return errLate
+		case err != nil:
+			return err
+		}
+	}
+}
+
+// unpackZstd decodes a frame, and verifies its checksum if it has one.
+func (d *decoder) unpackZstd(dst, src []byte, padding int) error {
+	if d.zstd == nil {
+		var err error
+		d.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBlock), zstd.WithDecoderLowmem(true))
+		if err != nil {
+			return err
+		}
+	}
+	var h zstd.Header
+	if err := h.Decode(src); err != nil {
+		return err
+	}
+	whole := len(dst)
+	if h.HasFCS && h.FrameContentSize == uint64(len(dst)+padding) {
+		whole += padding
+	} else if h.HasFCS && h.FrameContentSize != uint64(len(dst)) {
+		return fmt.Errorf("its frame holds %d bytes instead of %d", h.FrameContentSize, len(dst))
+	}
+	room := dst
+	if whole > len(dst) {
+		room = make([]byte, whole)
+	}
+	out, err := d.zstd.DecodeAll(src, room[:0:len(room)])
+	switch {
+	case err != nil:
+		return err
+	case len(out) < len(dst):
+		return io.ErrUnexpectedEOF
+	case len(out) != len(dst) && len(out) != len(dst)+padding:
+		return errLate
+	case &out[0] != &dst[0]:
+		copy(dst, out)
+	}
+	return nil
+}
+
+// unpackBits undoes the PackBits scheme of TIFF 6.0, section 9. One byte may follow, which makes the length even.
+func unpackBits(dst, src []byte, padding int) error {
+	more := 0 // bytes behind those of dst
+	take := func(n int, from func(i int) byte) {
+		k := min(n, len(dst))
+		for i := range k {
+			dst[i] = from(i)
+		}
+		dst, more = dst[k:], more+n-k
+	}
+	for len(dst) > 0 || len(src) > 1 && more < padding {
 		if len(src) < 2 {
 			return io.ErrUnexpectedEOF
 		}
@@ -101,16 +161,17 @@ func unpackBits(dst, src []byte) error {
 				return io.ErrUnexpectedEOF
 			}
 			k := copy(dst, src[1:n+1])
-			dst, src = dst[k:], src[n+1:]
+			dst, more, src = dst[k:], more+n-k, src[n+1:]
 		case n == -128:
 			src = src[1:]
 		default:
-			k := min(1-n, len(dst))
-			for i := range k {
-				dst[i] = src[1]
-			}
-			dst, src = dst[k:], src[2:]
+			value := src[1]
+			take(1-n, func(int) byte { return value })
+			src = src[2:]
 		}
+	}
+	if more != 0 && more != padding || len(src) > 1 {
+		return errLate
 	}
 	return nil
 }

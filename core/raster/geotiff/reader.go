@@ -306,6 +306,9 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	if rows2 > 0 { // a virtual block that spans two strips
 		return r.rowwise(by, rows, dst)
 	}
+	if (count == 0) != (offset == 0) {
+		return fmt.Errorf("it lies at %d and has %d stored bytes", offset, count)
+	}
 	if count == 0 { // a sparse block: never written, so all nodata
 		r.blank(dst, rows)
 		return nil
@@ -319,10 +322,9 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	if count > 2*uint64(need)+65536 {
 		return fmt.Errorf("it claims %d stored bytes for %d", count, need)
 	}
-	// Of a tile at the lower border only the rows that the image has are decoded; a Zstandard frame comes whole.
-	if valid := l.height - by*l.blockH; valid < rows && l.compression != compressZstd {
-		need = need / rows * valid
-		rows = valid
+	padding := 0 // a block must end where it should, and its checksum is of all of it: also a tile at the lower border is decoded whole
+	if !l.virtual {
+		padding = need / rows * (l.blockH - rows)
 	}
 	r.stored = sized(r.stored, int(count))
 	if _, err := f.r.ReadAt(r.stored, int64(offset)); err != nil {
@@ -331,7 +333,7 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	dst.Resize(l.cell, min(l.blockW, l.width-bx*l.blockW), rows, l.blockW)
 	dst.Height = min(rows, l.height-by*l.blockH)
 	if size == 1 && samples == 1 { // bytes are cells
-		if err := r.decoder.decode(dst.U8[:need], r.stored, l.compression); err != nil {
+		if err := r.decoder.decode(dst.U8[:need], r.stored, l.compression, padding); err != nil {
 			return err
 		}
 		if l.predictor != 1 {
@@ -340,7 +342,7 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 		return nil
 	}
 	r.plain = sized(r.plain, need)
-	if err := r.decoder.decode(r.plain, r.stored, l.compression); err != nil {
+	if err := r.decoder.decode(r.plain, r.stored, l.compression, padding); err != nil {
 		return err
 	}
 	if l.predictor != 1 {
@@ -388,7 +390,7 @@ func (r *reader) locate(bx, by, need int) (offset, count uint64, beyond int, err
 	if !ok {
 		count = uint64(need)
 	}
-	if offset == 0 {
+	if !ok && offset == 0 {
 		count = 0
 	}
 	return offset, count, 0, nil
