@@ -69,12 +69,6 @@ first and since the previous one.
   verdex account series extents_2004.csv extents_2012.csv extents_2020.csv --legend legend.csv`, accountSeries),
 			accuracyCommand(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Len() > 0 {
-				return usage("there is no account %q: choose extent, composition, matrix, flows, series or accuracy", c.Args().First())
-			}
-			return cli.ShowSubcommandHelp(c)
-		},
 	}
 }
 

@@ -78,12 +78,6 @@ tells stands for all that the book holds: note it down, and ask later with --fin
   verdex book merge orrin.book field-team.book`, bookMerge, slices.Concat([]cli.Flag{
 				&cli.BoolFlag{Name: "supersede", Usage: "where both books have an account, epoch and zone set, that of the other counts"}}, who)),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Len() > 0 {
-				return usage("book has no command %q (verdex book --help lists them)", c.Args().First())
-			}
-			return cli.ShowSubcommandHelp(c)
-		},
 	}
 }
 

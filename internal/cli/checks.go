@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -56,13 +55,13 @@ func readChecking(c *cli.Command) (*checking, error) {
 	k := &checking{bounds: maps.Clone(account.DefaultBounds), strict: c.Bool("strict")}
 	for _, text := range c.StringSlice("bound") {
 		name, value, ok := strings.Cut(text, "=")
-		v, err := strconv.ParseFloat(value, 64)
+		v, err := finite(value)
 		if _, known := k.bounds[name]; !ok || !known || err != nil || v < 0 {
 			return nil, usage("--bound %s is not understood: write CHECK=PERCENT for one of %s", text, strings.Join(slices.Sorted(maps.Keys(k.bounds)), ", "))
 		}
 		k.bounds[name] = v
 	}
-	for _, name := range c.StringSlice("ignore") {
+	for _, name := range listOf(c, "ignore") {
 		if !slices.Contains(account.CheckNames, name) {
 			return nil, usage("--ignore %s is not known: the checks are %s", name, strings.Join(account.CheckNames, ", "))
 		}

@@ -10,7 +10,6 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -45,6 +44,10 @@ func collect(percent int) {
 	}
 }
 
+func init() {
+	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintf(c.Root().Writer, "verdex %s\n", c.Root().Version) }
+}
+
 // Main runs the program and returns its exit code.
 func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	defer func() {
@@ -57,9 +60,9 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	temporaries := &output.Temporaries{}
 	ctx, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
 	defer stop()
-	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintf(c.Root().Writer, "verdex %s\n", c.Root().Version) }
 	root := newRoot(version, stdout, stderr)
-	err := root.Run(ctx, args)
+	args = negatedExpression(args)
+	err := helpFor(root, root.Run(context.WithValue(ctx, argumentsKey{}, args), args))
 	var wrong usageError
 	switch {
 	case err == nil:
@@ -78,9 +81,6 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 }
 
 func newRoot(version string, stdout, stderr io.Writer) *cli.Command {
-	onUsage := func(_ context.Context, c *cli.Command, err error, _ bool) error {
-		return usage("%s (verdex %s --help shows the options)", strings.TrimSuffix(err.Error(), "."), c.Name)
-	}
 	root := &cli.Command{
 		Name:    "verdex",
 		Usage:   "turns classified maps into accounts of land",
@@ -95,37 +95,43 @@ holds in every zone, and tells what changed between years.
 		Writer:                stdout,
 		ErrWriter:             stderr,
 		EnableShellCompletion: true,
-		OnUsageError:          onUsage,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "quiet", Usage: "say nothing but results, warnings and errors"},
 			&cli.BoolFlag{Name: "log-json", Usage: "notes and warnings as JSON lines"},
-			&cli.IntFlag{Name: "threads", Usage: "processors to use; 0 takes all"},
+			&cli.IntFlag{Name: "threads", Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
 		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
-				return usage("there is no command %q (verdex --help lists them)", c.Args().First())
+				return noCommand(c, c.Args().First())
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
-	for _, c := range root.Commands {
-		prepareCommand(c, onUsage)
-	}
+	prepareCommand(root)
 	return root
 }
 
 // prepareCommand gives a command and those below it what all have in common.
-func prepareCommand(c *cli.Command, onUsage cli.OnUsageErrorFunc) {
-	c.OnUsageError = onUsage
+func prepareCommand(c *cli.Command) {
+	c.OnUsageError = func(ctx context.Context, c *cli.Command, err error, _ bool) error { return misused(ctx, c, err) }
+	c.DisableSliceFlagSeparator = true // names of files may have commas
 	if has(c, "zones-crs") || has(c, "crs") && c.Name != "grid" {
 		c.Flags = append(c.Flags, overrideFlag())
 	}
-	if len(c.Commands) == 0 {
+	switch {
+	case len(c.Commands) == 0:
 		c.Action = withFiles(c.Action)
+	case c.Action == nil:
+		c.Action = func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() > 0 {
+				return noCommand(c, c.Args().First())
+			}
+			return cli.ShowSubcommandHelp(c)
+		}
 	}
 	for _, sub := range c.Commands {
-		prepareCommand(sub, onUsage)
+		prepareCommand(sub)
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -46,7 +45,7 @@ func composite(ctx context.Context, c *cli.Command) error {
 	var ties []float64
 	if text := c.String("ties"); text != "latest" {
 		for _, part := range strings.Split(text, ",") {
-			v, err := strconv.ParseFloat(strings.TrimSpace(part), 64)
+			v, err := finite(part)
 			if err != nil {
 				return usage("--ties %q is neither latest nor a list of codes such as 3,1", text)
 			}
@@ -55,15 +54,15 @@ func composite(ctx context.Context, c *cli.Command) error {
 	}
 	out := c.String("out")
 	if out == "" {
-		return usage("composite needs --out, the file to write")
+		return usage("derive composite needs --out, the file to write")
 	}
 	groups, err := stack(c)
 	if err != nil {
 		return err
 	}
-	nodata := ""
-	if given := c.StringSlice("nodata"); len(given) == 1 {
-		nodata = given[0]
+	nodata, err := oneNodata(c)
+	if err != nil {
+		return err
 	}
 	var sources []raster.Source
 	for _, g := range groups {
@@ -144,7 +143,7 @@ func stack(c *cli.Command) ([]scene, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, usage("composite needs rasters (verdex derive composite --help shows examples)")
+		return nil, usage("derive composite needs rasters (verdex derive composite --help shows examples)")
 	}
 	return out, nil
 }

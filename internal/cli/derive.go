@@ -37,8 +37,8 @@ func deriveClassFlags() []cli.Flag {
 	}
 }
 
-func deriveCommand() *cli.Command {
-	expr := &cli.Command{
+func exprCommand() *cli.Command {
+	return &cli.Command{
 		Name:      "expr",
 		Usage:     "an arithmetic expression over layers",
 		ArgsUsage: "EXPRESSION",
@@ -50,6 +50,9 @@ something is divided by zero, the outcome is nodata. With --crosswalk the values
 		Flags:  slices.Concat(layerFlags(), deriveClassFlags(), rasterOutFlags()),
 		Action: deriveExpr,
 	}
+}
+
+func deriveCommand() *cli.Command {
 	rules := &cli.Command{
 		Name:  "rules",
 		Usage: "classes by an ordered list of conditions over layers",
@@ -86,7 +89,7 @@ percent or degrees, right in metres and in degrees. Elevations are in metres.
 	return &cli.Command{
 		Name:     "derive",
 		Usage:    "a new raster from others: an expression, rules, slope, a composite",
-		Commands: []*cli.Command{expr, rules, slope, compositeCommand()},
+		Commands: []*cli.Command{exprCommand(), rules, slope, compositeCommand()},
 	}
 }
 
@@ -107,7 +110,7 @@ func (l *layers) Close() {
 func openLayers(c *cli.Command, r *reporter) (_ *layers, err error) {
 	given := c.StringSlice("layer")
 	if len(given) == 0 {
-		return nil, usage("%s needs --layer NAME=RASTER (verdex derive %s --help shows examples)", c.Name, c.Name)
+		return nil, usage("%s needs --layer NAME=RASTER (verdex %s --help shows examples)", commandName(c), commandName(c))
 	}
 	out := &layers{}
 	defer func() {
@@ -194,7 +197,7 @@ func refuseCodes(c *cli.Command, l *layers, exprs ...*cql.Expr) error {
 func finish(ctx context.Context, c *cli.Command, s raster.Source, r *reporter) error {
 	out := c.String("out")
 	if out == "" {
-		return usage("%s needs --out, the file to write", c.Name)
+		return usage("%s needs --out, the file to write", commandName(c))
 	}
 	path := c.String("crosswalk")
 	if path == "" {
@@ -233,7 +236,7 @@ func finish(ctx context.Context, c *cli.Command, s raster.Source, r *reporter) e
 
 func deriveExpr(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
-		return usage("expr takes one expression, in quotes, but %d were given", c.Args().Len())
+		return usage("derive expr takes one expression, in quotes, but %d were given", c.Args().Len())
 	}
 	r := newReporter(c)
 	e, err := cql.ParseNumber(c.Args().First())
@@ -275,7 +278,7 @@ func deriveExpr(ctx context.Context, c *cli.Command) error {
 
 func deriveSlope(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
-		return usage("slope takes one elevation raster, but %d were given", c.Args().Len())
+		return usage("derive slope takes one elevation raster, but %d were given", c.Args().Len())
 	}
 	r := newReporter(c)
 	in := c.String("in")
@@ -302,14 +305,14 @@ func deriveSlope(ctx context.Context, c *cli.Command) error {
 
 func deriveRules(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() != 0 {
-		return usage("rules takes its rasters as --layer NAME=RASTER, not %q", c.Args().First())
+		return usage("derive rules takes its rasters as --layer NAME=RASTER, not %q", c.Args().First())
 	}
 	r := newReporter(c)
 	if c.String("rules") == "" {
-		return usage("rules needs --rules, the file of the rules")
+		return usage("derive rules needs --rules, the file of the rules")
 	}
 	if c.String("out") == "" && !c.Bool("explain-rules") {
-		return usage("rules needs --out, or --explain-rules to show what each rule takes")
+		return usage("derive rules needs --out, or --explain-rules to show what each rule takes")
 	}
 	legend, err := readLegend(c)
 	if err != nil {

@@ -129,15 +129,33 @@ func rasterPaths(args []string) (out []string, err error) {
 
 // openCover opens the rasters that are named, as one.
 func openCover(c *cli.Command, args []string, r *reporter) (*coverRaster, error) {
-	nodata := c.StringSlice("nodata")
-	if len(nodata) > 1 {
-		return nil, usage("--nodata is given %d times, but one value is meant", len(nodata))
+	nodata, err := oneNodata(c)
+	if err != nil {
+		return nil, err
 	}
-	text := ""
-	if len(nodata) == 1 {
-		text = nodata[0]
+	return openRasters(c, args, nodata, r)
+}
+
+// listOf are the values of an option that takes several, each by itself or separated by commas.
+func listOf(c *cli.Command, name string) (out []string) {
+	for _, text := range c.StringSlice(name) {
+		for _, v := range strings.Split(text, ",") {
+			out = append(out, strings.TrimSpace(v))
+		}
 	}
-	return openRasters(c, args, text, r)
+	return out
+}
+
+// oneNodata is the value of --nodata where all rasters have one, "" without it.
+func oneNodata(c *cli.Command) (string, error) {
+	switch nodata := c.StringSlice("nodata"); len(nodata) {
+	case 0:
+		return "", nil
+	case 1:
+		return nodata[0], nil
+	default:
+		return "", usage("--nodata is given %d times: give one value (%s takes no more)", len(nodata), commandName(c))
+	}
 }
 
 // openRasters opens rasters as one, each FILE or FILE@BAND, with --crs and a nodata value applied.

@@ -208,9 +208,10 @@ func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.L
 	if err != nil {
 		return nil, err
 	}
-	nodata := ""
-	if given := c.StringSlice("nodata"); len(given) == 1 {
-		nodata = given[0]
+	nodata, err := oneNodata(c)
+	if err != nil {
+		f.Close()
+		return nil, err
 	}
 	s, err := adjust(c, f, path, nodata, r)
 	if err != nil {

@@ -40,9 +40,18 @@ func overlay(ctx context.Context, c *cli.Command, path string, r *reporter) (*ac
 		return nil, err
 	}
 	if text := c.String("crs"); text != "" {
-		if l.CRS, err = parseCRS(text); err != nil {
+		crs, err := parseCRS(text)
+		if err != nil {
 			return nil, err
 		}
+		stated := l.CRS
+		if l.CRSAssumed {
+			stated = nil
+		}
+		if err := replaceCRS(c, "crs", path, stated, crs, r); err != nil {
+			return nil, err
+		}
+		l.CRS, l.CRSProblem = crs, ""
 	}
 	r.notes(l.Notes)
 	var set *zone.Set

@@ -38,7 +38,7 @@ stays the same whatever classes are chosen. The raster is read once, and only th
 			&cli.StringFlag{Name: "class", Usage: "`CLASSES`: codes or names of the legend, separated by commas; all without it"},
 			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
 			&cli.IntFlag{Name: "neighbours", Value: 4, Usage: "`4`, cells that share a side, or 8, also those that touch at a corner"},
-			&cli.FloatFlag{Name: "min-area", Usage: "leave out pieces smaller than `AREA`, in --unit"},
+			&cli.FloatFlag{Name: "min-area", Validator: notNegative, Usage: "leave out pieces smaller than `AREA`, in --unit"},
 			&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
 			&cli.StringFlag{Name: "at", Usage: "`LON,LAT` in degrees: only the piece there"},
 			&cli.StringSliceFlag{Name: "set", Usage: "`NAME=VALUE`, a text to give every piece"},
@@ -247,8 +247,8 @@ func (j *patchJob) place(text string, g raster.Grid, wgs84 *earth.CRS, shift *ea
 		return nil
 	}
 	a, b, ok := strings.Cut(text, ",")
-	lon, err1 := strconv.ParseFloat(strings.TrimSpace(a), 64)
-	lat, err2 := strconv.ParseFloat(strings.TrimSpace(b), 64)
+	lon, err1 := finite(a)
+	lat, err2 := finite(b)
 	if !ok || err1 != nil || err2 != nil || math.Abs(lat) > 90 || math.Abs(lon) > 360 {
 		return usage("--at %q is not of the form LON,LAT in degrees, such as 12.52,58.31", text)
 	}

@@ -32,7 +32,7 @@ of what is shown with cells and areas. measure and change do the same inside the
 			&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` that turns values into classes: from,to,note"},
 			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
 			&cli.StringFlag{Name: "out-dir", Usage: "`FOLDER` for several rasters, each by itself under its own name"},
-			&cli.FloatFlag{Name: "min-patch", Usage: "fold pieces of less than `HECTARES` into the neighbour with which they share the longest border"},
+			&cli.FloatFlag{Name: "min-patch", Validator: notNegative, Usage: "fold pieces of less than `HECTARES` into the neighbour with which they share the longest border"},
 			&cli.StringFlag{Name: "type", Usage: "cell `TYPE`: uint8, int16, uint16, int32, uint32; the narrowest that holds the codes by itself"},
 			&cli.BoolFlag{Name: "check", Usage: "show what would become of what, and write nothing"},
 			&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when a line never applies or a value occurs in one raster only"},

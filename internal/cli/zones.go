@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -155,7 +154,7 @@ func mergeZones(ctx context.Context, c *cli.Command, r *reporter) (*vector.Layer
 		return nil, err
 	}
 	r.notes(l.Notes)
-	out, left, err := zone.Merge(l, by, c.StringSlice("sum"), c.StringSlice("keep"))
+	out, left, err := zone.Merge(l, by, listOf(c, "sum"), listOf(c, "keep"))
 	if err != nil {
 		return nil, err
 	}
@@ -174,8 +173,8 @@ func metres(option, text string) (float64, error) {
 	digits := strings.TrimRight(text, "abcdefghijklmnopqrstuvwxyz")
 	units := map[string]float64{"": 1, "m": 1, "km": 1000, "mi": 1609.344, "ft": 0.3048}
 	unit, known := units[strings.TrimSpace(text[len(digits):])]
-	v, err := strconv.ParseFloat(strings.TrimSpace(digits), 64)
-	if err != nil || !known || !(v > 0) || math.IsInf(v, 0) {
+	v, err := finite(digits)
+	if err != nil || !known || v <= 0 {
 		return 0, usage("--%s %q is no length such as 500m, 5km, 2mi or 300ft", option, text)
 	}
 	return v * unit, nil
@@ -190,18 +189,11 @@ func circleZones(_ context.Context, c *cli.Command, _ *reporter) (*vector.Layer,
 	if len(places) == 0 {
 		return nil, usage("zones circle needs --at LAT,LON")
 	}
-	if len(places)%2 == 0 && !strings.Contains(places[0], ",") { // the option parser divides at commas
-		var pairs []string
-		for i := 0; i < len(places); i += 2 {
-			pairs = append(pairs, places[i]+","+places[i+1])
-		}
-		places = pairs
-	}
 	l := &vector.Layer{Source: "the circles", Fields: []vector.Field{{Name: "zone_id"}, {Name: "latitude", Kind: vector.Real}, {Name: "longitude", Kind: vector.Real}, {Name: "radius_m", Kind: vector.Real}}}
 	for i, text := range places {
 		a, b, ok := strings.Cut(text, ",")
-		lat, err1 := strconv.ParseFloat(strings.TrimSpace(a), 64)
-		lon, err2 := strconv.ParseFloat(strings.TrimSpace(b), 64)
+		lat, err1 := finite(a)
+		lon, err2 := finite(b)
 		if !ok || err1 != nil || err2 != nil {
 			return nil, usage("--at %q is not of the form LAT,LON in degrees, such as 58.31,12.52", text)
 		}
