@@ -20,6 +20,7 @@ type Samples struct {
 	Strata    []Named
 	ByStratum []map[[2]int]int
 	Mapped    []float64
+	Notes     []string // what had to be assumed when files were read
 }
 
 // stratified gives samples by stratum, whatever the strata are.
@@ -227,7 +228,7 @@ func ReadCounts(path string, classes []Named, strata string) (Samples, error) {
 	if strata != "" {
 		needed = append(needed, strata)
 	}
-	rows, err := cover.ReadRows(path, needed, nil)
+	rows, notes, err := cover.ReadRows(path, needed, nil)
 	if err != nil {
 		return Samples{}, err
 	}
@@ -243,6 +244,7 @@ func ReadCounts(path string, classes []Named, strata string) (Samples, error) {
 		}
 	}
 	s := NewSamples(classes)
+	s.Notes = notes
 	for _, r := range rows {
 		c := cells{path, r}
 		var at [2]int
@@ -285,7 +287,7 @@ func (s *Samples) Add(stratum string, i, j, n int) {
 func (s *Samples) ReadStrata(path string) error {
 	s.Areas = make([]float64, len(s.Strata))
 	found := make([]bool, len(s.Strata))
-	err := eachArea(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c cells, a float64) error {
+	notes, err := eachArea(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c cells, a float64) error {
 		h := slices.IndexFunc(s.Strata, func(x Named) bool {
 			return slices.Contains([]string{c.text("stratum"), c.text("class_code"), c.text("class_name")}, x.ID)
 		})
@@ -302,6 +304,7 @@ func (s *Samples) ReadStrata(path string) error {
 	if err != nil {
 		return err
 	}
+	s.Notes = append(s.Notes, notes...)
 	for h, ok := range found {
 		if !ok {
 			return fmt.Errorf("%s: it has no area for the stratum %q, which has samples", path, s.Strata[h].ID)
@@ -311,10 +314,10 @@ func (s *Samples) ReadStrata(path string) error {
 }
 
 // eachArea calls f for each row of a table with an area of a class, in m².
-func eachArea(path string, needed, optional []string, f func(c cells, m2 float64) error) error {
-	rows, err := cover.ReadRows(path, needed, optional)
+func eachArea(path string, needed, optional []string, f func(c cells, m2 float64) error) (notes []string, err error) {
+	rows, notes, err := cover.ReadRows(path, needed, optional)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, r := range rows {
 		c := cells{path, r}
@@ -326,17 +329,17 @@ func eachArea(path string, needed, optional []string, f func(c cells, m2 float64
 			err = f(c, a)
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 	}
-	return nil
+	return notes, nil
 }
 
 // ReadAreas reads the areas of map classes: from a tally of measure, or a CSV with the columns class_code, area and unit. Zones and
 // rows of one class are added up.
 func (s *Samples) ReadAreas(path string) error {
 	found := make([]bool, len(s.Classes))
-	err := eachArea(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c cells, a float64) error {
+	notes, err := eachArea(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c cells, a float64) error {
 		i, ok := s.ClassOf(c.text("class_code"))
 		if !ok {
 			i, ok = s.ClassOf(c.text("class_name"))
@@ -354,6 +357,7 @@ func (s *Samples) ReadAreas(path string) error {
 	if err != nil {
 		return err
 	}
+	s.Notes = append(s.Notes, notes...)
 	for i, ok := range found {
 		if !ok {
 			n := 0

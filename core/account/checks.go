@@ -56,7 +56,7 @@ var DefaultBounds = Bounds{
 }
 
 // CheckNames are all checks, in the order in which they are told.
-var CheckNames = []string{"balance", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker", "speckle",
+var CheckNames = []string{"balance", "rows", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker", "speckle",
 	"edges", "nominal", "control"}
 
 // judge makes a check of findings.
@@ -86,7 +86,7 @@ func (c *Composition) Check(b Bounds) []Check {
 		sum, parts := 0.0, [4]float64{}
 		for k := range z.Rows {
 			r := &z.Rows[k]
-			sum += r.PctOfZone
+			sum += r.Area
 			parts[r.Kind] += r.Area
 			if r.Kind != cover.Outside && !z.Unit {
 				trueSum, count = trueSum+r.Area, count+r.NominalArea
@@ -97,6 +97,7 @@ func (c *Composition) Check(b Bounds) []Check {
 				}
 			}
 		}
+		sum = Percent(sum, z.Area)
 		at := func(share float64, what string) Finding {
 			return Finding{Epoch: c.Epoch, ZoneID: z.ID, Value: share, Text: fmt.Sprintf("%s %.3g %%%s", z.ID, share, what)}
 		}

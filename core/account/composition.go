@@ -33,7 +33,7 @@ type Row struct {
 	Code                    string // of classes; of unlisted values the value
 	Name                    string
 	Area                    float64 // in the unit of the composition
-	PctOfZone               float64
+	PctOfZone               float64 // of all rows of the zone
 	PctOfClassified         float64 // of classes only
 	Cells                   float64 // cut cells by their share
 	NominalArea             float64 // cells × nominal cell size, in the unit
@@ -129,7 +129,6 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		add := func(kind cover.Kind, code, name string, e tally.Extent, area float64) *Row {
 			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: kind, Code: code, Name: name, Area: area, Cells: e.CellCount()}
 			r.NominalArea = r.Cells * nominal / unit.M2
-			r.PctOfZone = Percent(area, sum.Area)
 			rows = append(rows, r)
 			return &rows[len(rows)-1]
 		}
@@ -148,6 +147,7 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		}
 		add(cover.Outside, "", "outside the raster", tally.Extent{}, o.Outside/unit.M2)
 		sum.Rows = rows[from:len(rows):len(rows)]
+		shares(sum.Rows)
 		measured := all.Area(in.Tally.Unit)
 		if o.Area > 0 {
 			sum.Residual = (o.Area - o.Outside - measured) / o.Area
@@ -313,4 +313,16 @@ func legendOf(meanings []cover.Meaning, occurs []bool, palette []raster.Color) *
 	}
 	sort.Float64s(codes)
 	return cover.LegendOfValues(codes, palette)
+}
+
+// shares gives the rows of a zone their percentage of it: of the sum of its parts, which is what can be computed alike from every table that
+// has the rows, and is the area of the zone as its parts were measured.
+func shares(rows []Row) {
+	whole := 0.0
+	for i := range rows {
+		whole += rows[i].Area
+	}
+	for i := range rows {
+		rows[i].PctOfZone = Percent(rows[i].Area, whole)
+	}
 }

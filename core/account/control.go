@@ -19,43 +19,42 @@ type Control struct {
 
 // ReadControls reads a CSV of control totals with the columns zone_id, class_code, epoch, area, unit and tolerance (percent);
 // area and unit are needed, and an empty zone, class or epoch means all of them together.
-func ReadControls(path string) ([]Control, error) {
-	rows, err := cover.ReadRows(path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
+func ReadControls(path string) (list []Control, notes []string, err error) {
+	rows, notes, err := cover.ReadRows(path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var out []Control
 	for _, row := range rows {
 		for name := range row.Cell {
 			if !slices.Contains([]string{"zone_id", "class_code", "epoch", "area", "unit", "tolerance", "note"}, name) {
-				return nil, fmt.Errorf("%s: the column %q is not known: the columns are zone_id, class_code, epoch, area, unit, tolerance and note", path, name)
+				return nil, nil, fmt.Errorf("%s: the column %q is not known: the columns are zone_id, class_code, epoch, area, unit, tolerance and note", path, name)
 			}
 		}
 		cell := func(name string) string { return row.Cell[name] }
 		wrong := func(what string) error { return fmt.Errorf("%s: line %d: %s", path, row.Line, what) }
 		if cell("unit") == "" {
-			return nil, wrong("the unit is missing: write ha, m2, km2, acre or mi2")
+			return nil, nil, wrong("the unit is missing: write ha, m2, km2, acre or mi2")
 		}
 		unit, err := FindUnit(cell("unit"))
 		if err != nil {
-			return nil, wrong(err.Error())
+			return nil, nil, wrong(err.Error())
 		}
 		area, err := strconv.ParseFloat(cell("area"), 64)
 		if err != nil || math.IsNaN(area) || math.IsInf(area, 0) || area < 0 {
-			return nil, wrong(fmt.Sprintf("the area %q is no number that an area can be", cell("area")))
+			return nil, nil, wrong(fmt.Sprintf("the area %q is no number that an area can be", cell("area")))
 		}
 		c := Control{cell("zone_id"), cell("class_code"), cell("epoch"), area * unit.M2, math.NaN()}
 		if text := cell("tolerance"); text != "" {
 			if c.Tolerance, err = strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(text, "%")), 64); err != nil || c.Tolerance < 0 {
-				return nil, wrong(fmt.Sprintf("the tolerance %q is no percentage", text))
+				return nil, nil, wrong(fmt.Sprintf("the tolerance %q is no percentage", text))
 			}
 		}
-		out = append(out, c)
+		list = append(list, c)
 	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("%s: it holds no totals", path)
+	if len(list) == 0 {
+		return nil, nil, fmt.Errorf("%s: it holds no totals", path)
 	}
-	return out, nil
+	return list, notes, nil
 }
 
 // Mapped is the extent of a class in a zone at an epoch, for comparing with control totals.

@@ -273,7 +273,6 @@ func parseCode(text string) (int, error) {
 func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]float64, outside float64) (rows []Row) {
 	add := func(r Row) {
 		r.Epoch, r.ZoneID, r.ZoneName, r.Cells, r.NominalArea = epoch, z.ID, z.Name, math.NaN(), math.NaN()
-		r.PctOfZone = Percent(r.Area, z.Area)
 		rows = append(rows, r)
 	}
 	for _, class := range l.Classes {
@@ -292,5 +291,6 @@ func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]
 	add(Row{Kind: cover.NoData, Name: "no data", Area: nodata})
 	add(Row{Kind: cover.Unlisted, Name: "not in the legend", Area: unlisted})
 	add(Row{Kind: cover.Outside, Name: "outside the cover", Area: outside})
+	shares(rows)
 	return rows
 }

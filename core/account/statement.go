@@ -7,11 +7,13 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Flows name processes: which transition belongs to which.
 type Flows struct {
 	Source string
+	Notes  []string // what had to be assumed when the file was read
 	lines  []flowLine
 }
 
@@ -26,24 +28,28 @@ type Flow struct{ Name, Managed string }
 // ReadFlows reads a CSV with the columns from, to, flow and optionally managed (yes or no) and note. from and to are a code, a list
 // such as 3;4, or * for any class; the first line that fits a transition counts.
 func ReadFlows(path string) (*Flows, error) {
-	rows, err := cover.ReadRows(path, []string{"from", "to", "flow"}, []string{"managed", "note"})
+	rows, notes, err := cover.ReadRows(path, []string{"from", "to", "flow"}, []string{"managed", "note"})
 	if err != nil {
 		return nil, err
 	}
-	f := &Flows{Source: path}
+	f := &Flows{Source: path, Notes: notes}
 	for _, r := range rows {
 		c := cells{path, r}
 		codes := func(name string) ([]string, error) {
-			text := c.text(name)
-			if text == "*" {
+			list := c.text(name)
+			if list == "*" {
 				return nil, nil
 			}
 			var out []string
-			for _, s := range strings.Split(text, ";") {
+			for _, s := range strings.Split(list, ";") {
 				if s = strings.TrimSpace(s); s == "" {
-					return nil, c.wrong("%q is no code, no list of codes such as 3;4, and no * for any class", text)
+					return nil, c.wrong("%q is no code, no list of codes such as 3;4, and no * for any class", list)
 				}
-				out = append(out, s)
+				code, err := text.Code(s)
+				if err != nil {
+					return nil, c.wrong("%v", err)
+				}
+				out = append(out, code)
 			}
 			return out, nil
 		}

@@ -5,6 +5,9 @@ import (
 	"math"
 )
 
+// Check checks the tables that moves were read from.
+func (m *Moves) Check() Check { return rowsCheck(m.missing) }
+
 // CheckStatements checks extent accounts made from tables.
 func CheckStatements(list []Statement, classes []Named, b Bounds) []Check {
 	var balance []Finding
@@ -114,6 +117,7 @@ func (e *Extents) Check(b Bounds) []Check {
 		}
 	}
 	return []Check{
+		rowsCheck(e.missing),
 		judge("nodata", fmt.Sprintf("no zone is more than %g %% without a class", b["nodata"]), "zones are mostly without a class", nodata),
 		judge("ground", "every class has ground in some zone", "classes without any ground in these zones", ground),
 		extents, pace, vanish,

@@ -19,6 +19,8 @@ type Extents struct {
 	area    map[[3]string]float64
 	whole   map[[2]string]float64 // by epoch and zone: all parts
 	units   map[string]bool       // zones that hold others of the tables
+	missing []Finding             // zones of which rows are missing
+	Notes   []string              // what had to be assumed when tables were read
 }
 
 // Named is a zone or class, by id or code.
@@ -57,7 +59,51 @@ func (c cells) area(name string) (float64, error) {
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
 		return 0, c.wrong("the %s %q is no number", name, c.text(name))
 	}
+	if v < 0 {
+		return 0, c.wrong("the %s %q is negative, which no area is", name, c.text(name))
+	}
 	return v * u.M2, nil
+}
+
+// percentages adds up what the rows of zones say of their share in the zone, where all of them do. Rows that are missing show in the sum.
+type percentages map[[3]string]*percentage
+
+type percentage struct {
+	sum, tolerance float64
+	silent         bool // a row does not say
+	epoch, zone    string
+}
+
+func (p percentages) add(c cells, key [3]string, epoch, zone string) {
+	of := p[key]
+	if of == nil {
+		of = &percentage{tolerance: 1e-6, epoch: epoch, zone: zone}
+		p[key] = of
+	}
+	cell := c.text("pct_of_zone")
+	v, err := strconv.ParseFloat(cell, 64)
+	if err != nil {
+		of.silent = true
+		return
+	}
+	_, decimals, _ := strings.Cut(cell, ".")
+	of.sum += v
+	of.tolerance += math.Pow10(-len(decimals)) / 2 // the percentages may be rounded
+}
+
+func (p percentages) findings() (out []Finding) {
+	for _, of := range p {
+		if !of.silent && math.Abs(of.sum-100) > of.tolerance && of.sum != 0 {
+			out = append(out, Finding{Epoch: of.epoch, ZoneID: of.zone, Value: of.sum, Text: strings.TrimSpace(of.epoch+" "+of.zone) + fmt.Sprintf(" %.6g %%", of.sum)})
+		}
+	}
+	slices.SortFunc(out, func(a, b Finding) int { return strings.Compare(a.Epoch+"\x00"+a.ZoneID, b.Epoch+"\x00"+b.ZoneID) })
+	return out
+}
+
+// rowsCheck is the check that no rows of the tables are missing.
+func rowsCheck(missing []Finding) Check {
+	return judge("rows", "the rows of each zone make 100 % of it", "rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %", missing)
 }
 
 // hint adds what kind of table is wanted to the error of one that lacks a column.
@@ -79,17 +125,18 @@ func note(list *[]Named, at map[string]int, n Named) error {
 }
 
 // Reader reads the rows of a table by its name; [cover.ReadRows] reads files.
-type Reader func(name string, needed, optional []string) ([]cover.Row, error)
+type Reader func(name string, needed, optional []string) (rows []cover.Row, notes []string, err error)
 
 // ReadExtents reads tables as measure writes them with --layout long. A zone, epoch and class that comes twice is an error.
 func ReadExtents(paths []string, read Reader) (*Extents, error) {
 	e := &Extents{area: map[[3]string]float64{}, whole: map[[2]string]float64{}, units: map[string]bool{}}
-	zones, classes := map[string]int{}, map[string]int{}
+	zones, classes, parts := map[string]int{}, map[string]int{}, percentages{}
 	for _, path := range paths {
-		rows, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
+		rows, notes, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
 		if err != nil {
 			return nil, hint(err, "this takes tables of measure in the layout long")
 		}
+		e.Notes = append(e.Notes, notes...)
 		for _, r := range rows {
 			c := cells{path, r}
 			if c.text("zone_id") == "" {
@@ -109,6 +156,7 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 			if unit := c.text("within_id"); unit != "" {
 				e.units[unit] = true
 			}
+			parts.add(c, [3]string{epoch, zone}, epoch, zone)
 			kind := c.text("kind")
 			e.whole[[2]string{epoch, zone}] += a
 			if kind != "class" {
@@ -135,6 +183,7 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 		return nil, fmt.Errorf("%s: there are no extents of classes in it", strings.Join(paths, ", "))
 	}
 	sortEpochs(e.Epochs)
+	e.missing = parts.findings()
 	return e, nil
 }
 
@@ -212,6 +261,8 @@ type Moves struct {
 	Zones   []Named
 	Classes []Named
 	List    []Move
+	Notes   []string          // what had to be assumed when tables were read
+	missing []Finding         // zones of which rows are missing
 	group   map[string]string // of a class, nil where classes are not gathered
 }
 
@@ -228,13 +279,14 @@ type Move struct {
 // ReadMoves reads tables as change --table matrix writes them.
 func ReadMoves(paths []string, read Reader) (*Moves, error) {
 	m := &Moves{}
-	zones, classes := map[string]int{}, map[string]int{}
+	zones, classes, parts := map[string]int{}, map[string]int{}, percentages{}
 	seen := map[Move]bool{}
 	for _, path := range paths {
-		rows, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
+		rows, notes, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
 		if err != nil {
 			return nil, hint(err, "this takes tables of change --table matrix")
 		}
+		m.Notes = append(m.Notes, notes...)
 		for _, r := range rows {
 			c := cells{path, r}
 			a, err := c.area("area")
@@ -242,6 +294,7 @@ func ReadMoves(paths []string, read Reader) (*Moves, error) {
 				return nil, err
 			}
 			pair := [2]string{c.text("from_epoch"), c.text("to_epoch")}
+			parts.add(c, [3]string{pair[0], pair[1], c.text("zone_id")}, pair[0]+"–"+pair[1], c.text("zone_id"))
 			if !slices.Contains(m.Pairs, pair) {
 				m.Pairs = append(m.Pairs, pair)
 			}
@@ -267,6 +320,7 @@ func ReadMoves(paths []string, read Reader) (*Moves, error) {
 	if len(m.Classes) == 0 {
 		return nil, fmt.Errorf("%s: there are no transitions in it", strings.Join(paths, ", "))
 	}
+	m.missing = parts.findings()
 	slices.SortStableFunc(m.Classes, func(a, b Named) int {
 		x, err1 := strconv.Atoi(a.ID)
 		y, err2 := strconv.Atoi(b.ID)

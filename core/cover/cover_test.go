@@ -34,7 +34,7 @@ func TestLegend(t *testing.T) {
 
 func TestMistakesInLegends(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                  "no header line",
+		"":                                  "needs a line of names",
 		"code,name\n":                       "no classes",
 		"value,label\n1,x\n":                `no column "code"`,
 		"code,name\none,x\n":                "not a whole number",
@@ -42,7 +42,7 @@ func TestMistakesInLegends(t *testing.T) {
 		"code,name,color\n1,x,red\n":        "#rrggbb",
 		"code,name\n1,Water\n1,Wood\n":      "stands for both",
 		"code,name\n1,Water\n2,Water\n":     "both called",
-		"code,name\n1,Water,x,y,z\n":        "more cells than the header",
+		"code,name\n1,Water,x,y,z\n":        "line 2 has 5 cells",
 		"code,name\n1,\"Water\n2,Wood\n3\n": "line",
 	} {
 		_, err := ReadLegend(file(t, text))

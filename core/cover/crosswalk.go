@@ -30,6 +30,7 @@ type Line struct {
 type Crosswalk struct {
 	Source string
 	Lines  []Line
+	Notes  []string // what had to be assumed when the file was read
 	// Gaps are the intervals between neighbouring intervals of the crosswalk that no line holds.
 	Gaps []Interval
 
@@ -70,11 +71,11 @@ func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
 // keep. Lines that overlap, and targets that are not in the legend, when there is one, are problems; in a crosswalk with
 // problems the first line of a value holds. What cannot be read is an error.
 func InspectCrosswalk(path string, legend *Legend) (*Crosswalk, []Problem, error) {
-	t, err := ReadRows(path, []string{"from", "to"}, []string{"note"})
+	t, notes, err := ReadRows(path, []string{"from", "to"}, []string{"note"})
 	if err != nil {
 		return nil, nil, err
 	}
-	x := &Crosswalk{Source: path, values: map[float64]int{}, nodata: -1, otherwise: -1}
+	x := &Crosswalk{Source: path, Notes: notes, values: map[float64]int{}, nodata: -1, otherwise: -1}
 	for _, r := range t {
 		to, err := parseTarget(r.Cell["to"], nil)
 		if err == nil {
@@ -266,7 +267,11 @@ func parseTarget(text string, legend *Legend) (Target, error) {
 	case "keep":
 		return Target{Keep: true}, nil
 	}
-	code, err := strconv.Atoi(text)
+	plain, err := codeOf(text)
+	if err != nil {
+		return Target{}, err
+	}
+	code, err := strconv.Atoi(plain)
 	if err != nil {
 		return Target{}, fmt.Errorf("the target %q is neither a legend code, nodata nor keep", text)
 	}

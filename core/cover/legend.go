@@ -35,6 +35,7 @@ func (c Class) ID() string {
 type Legend struct {
 	Source  string
 	Classes []Class
+	Notes   []string // what had to be assumed when the file was read
 	at      map[int]int
 }
 
@@ -113,7 +114,7 @@ func (g *Groups) Of(code int) (Class, bool) {
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
 // group, in any order. Classes without a colour get one.
 func ReadLegend(path string) (*Legend, error) {
-	t, err := ReadRows(path, []string{"code", "name"}, []string{"color", "group"})
+	t, notes, err := ReadRows(path, []string{"code", "name"}, []string{"color", "group"})
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +138,11 @@ func ReadLegend(path string) (*Legend, error) {
 	if len(classes) == 0 {
 		return nil, fmt.Errorf("%s: it lists no classes", path)
 	}
-	return NewLegend(path, classes)
+	l, err := NewLegend(path, classes)
+	if err == nil {
+		l.Notes = notes
+	}
+	return l, err
 }
 
 // LegendOfValues makes a legend of the values that occur, with the colours of a palette.

@@ -2,16 +2,14 @@ package cover
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Row is a line of a table by column name.
@@ -23,67 +21,80 @@ type Row struct {
 // ErrNoColumn is in the error of a table that lacks a column.
 var ErrNoColumn = errors.New("it has no column")
 
-// ReadRows reads CSV with a header, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
-// of columns are taken in lower case. A column that is needed and missing is an error; others are read as well.
-func ReadRows(path string, needed, optional []string) ([]Row, error) {
-	data, err := os.ReadFile(path)
+// ReadRows reads a table as [text.Parse] does, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
+// of columns are taken in lower case, and codes of classes as [text.Code] gives them. A column that is needed and missing is an error; others are read
+// as well. Notes say what had to be assumed.
+func ReadRows(path string, needed, optional []string) (rows []Row, notes []string, err error) {
+	data, notes, err := text.Read(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, nil, err
 	}
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	var header []string
-	var rows []Row
-	if text := bytes.TrimLeft(data, " \t\r\n"); len(text) > 0 && (text[0] == '[' || text[0] == '{') {
-		header, rows, err = rowsOfJSON(path, text)
+	if plain := bytes.TrimLeft(data, " \t\r\n"); len(plain) > 0 && (plain[0] == '[' || plain[0] == '{') {
+		header, rows, err = rowsOfJSON(plain)
 	} else {
-		header, rows, err = rowsOfCSV(path, data, slices.Concat(needed, optional))
+		header, rows, err = rowsOfCSV(data, slices.Concat(needed, optional))
+	}
+	if err == nil {
+		err = plainCodes(rows)
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, fmt.Errorf("%s: %w", path, err)
 	}
 	for _, n := range needed {
 		if !slices.Contains(header, n) {
-			return nil, fmt.Errorf("%s: %w %q (its columns are %s): give it %s", path, ErrNoColumn, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
+			return nil, nil, fmt.Errorf("%s: %w %q (its columns are %s): give it %s", path, ErrNoColumn, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
 		}
 	}
-	return rows, nil
+	return rows, notes, nil
 }
 
-func rowsOfCSV(path string, data []byte, wanted []string) (header []string, rows []Row, err error) {
-	r := csv.NewReader(bytes.NewReader(data))
-	r.Comment, r.FieldsPerRecord, r.TrimLeadingSpace = '#', -1, true
-	if header, err = r.Read(); err != nil {
-		return nil, nil, fmt.Errorf("%s: it has no header line (%s)", path, strings.Join(wanted, ","))
-	}
-	for i := range header {
-		header[i] = strings.ToLower(Unguard(strings.TrimSpace(header[i])))
-	}
-	for {
-		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return header, rows, nil
-		}
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", path, err)
-		}
-		line, _ := r.FieldPos(0)
-		row := Row{line, make(map[string]string, len(record))}
-		empty := true
-		for i, v := range record {
-			if i >= len(header) {
-				return nil, nil, fmt.Errorf("%s: line %d has more cells than the header", path, line)
+// codeColumns are the columns of codes, and those of the names beside them.
+var codeColumns = map[string]string{"code": "name", "class_code": "class_name", "from_code": "from_name", "to_code": "to_name", "map": "", "reference": ""}
+
+// plainCodes writes codes as whole numbers. A class without a code is known by its name, which stays as it is.
+func plainCodes(rows []Row) error {
+	for _, r := range rows {
+		for column, name := range codeColumns {
+			cell, ok := r.Cell[column]
+			if !ok || cell == "" || cell == r.Cell[name] {
+				continue
 			}
-			v = Unguard(strings.TrimSpace(v))
-			row.Cell[header[i]] = v
-			empty = empty && v == ""
-		}
-		if !empty {
-			rows = append(rows, row)
+			code, err := text.Code(cell)
+			if err != nil {
+				return fmt.Errorf("line %d, column %s: %w: was the table changed by a program that takes codes for measurements?", r.Line, column, err)
+			}
+			r.Cell[column] = code
 		}
 	}
+	return nil
 }
 
-func rowsOfJSON(path string, data []byte) (header []string, rows []Row, err error) {
+// isNumber reports whether a column of our tables holds numbers.
+func isNumber(name string) bool {
+	name = strings.ToLower(name)
+	return strings.HasPrefix(name, "pct_") || slices.Contains([]string{"area", "nominal_area", "tolerance", "count", "cells", "opening", "additions", "reductions", "net_change", "closing", "value"}, name)
+}
+
+func rowsOfCSV(data []byte, wanted []string) (header []string, rows []Row, err error) {
+	t, err := text.Parse(data, text.Options{Comments: true, Numbers: isNumber})
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w (columns: %s)", err, strings.Join(wanted, ","))
+	}
+	for _, name := range t.Head {
+		header = append(header, strings.ToLower(name))
+	}
+	for i, cells := range t.Rows {
+		row := Row{t.Lines[i], make(map[string]string, len(cells))}
+		for k, v := range cells {
+			row.Cell[header[k]] = v
+		}
+		rows = append(rows, row)
+	}
+	return header, rows, nil
+}
+
+func rowsOfJSON(data []byte) (header []string, rows []Row, err error) {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
 	var objects []map[string]any
@@ -97,7 +108,7 @@ func rowsOfJSON(path string, data []byte) (header []string, rows []Row, err erro
 		}
 	}
 	if err != nil && (data[0] == '[' || !errors.Is(err, io.EOF)) {
-		return nil, nil, fmt.Errorf("%s: it is not a JSON list of rows, nor a row in each line (%w)", path, err)
+		return nil, nil, fmt.Errorf("it is not a JSON list of rows, nor a row in each line (%w)", err)
 	}
 	seen := map[string]bool{}
 	for i, o := range objects {
@@ -117,7 +128,7 @@ func rowsOfJSON(path string, data []byte) (header []string, rows []Row, err erro
 			case bool:
 				row.Cell[name] = fmt.Sprint(v)
 			default:
-				return nil, nil, fmt.Errorf("%s: object %d: %q is neither a text nor a number", path, i+1, name)
+				return nil, nil, fmt.Errorf("object %d: %q is neither a text nor a number", i+1, name)
 			}
 		}
 		rows = append(rows, row)
@@ -125,3 +136,5 @@ func rowsOfJSON(path string, data []byte) (header []string, rows []Row, err erro
 	slices.Sort(header)
 	return header, rows, nil
 }
+
+func codeOf(cell string) (string, error) { return text.Code(cell) }

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"os"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -12,8 +11,8 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"github.com/verdex-land/verdex/core/cql"
-	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Rule is a condition over layers and the class that holds where it is true.
@@ -40,11 +39,14 @@ type Rules struct {
 //
 // A class is a code or the name of a class of the legend, or nodata. Unknown keys are errors with their place.
 func ReadRules(path string, legend *Legend) (*Rules, error) {
-	text, err := os.ReadFile(path)
+	data, assumed, err := text.Read(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
-	return ParseRules(path, text, legend)
+	if len(assumed) > 0 {
+		return nil, fmt.Errorf("%s: it is not UTF-8: save it with that encoding", path)
+	}
+	return ParseRules(path, data, legend)
 }
 
 // ParseRules reads rules from the text of a file; source is its name in messages.

@@ -17,7 +17,7 @@ func FuzzReadTable(f *testing.F) {
 		if err := os.WriteFile(path, data, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		list, err := ReadTable(path, "2000", nil)
+		list, _, err := ReadTable(path, "2000", nil)
 		if err != nil {
 			return
 		}

@@ -74,15 +74,16 @@ func FromChanges(all *account.Changes) (out []*Posting) {
 
 // ReadTable makes postings of a table that measure or change --table matrix has written: one for each epoch or pair of epochs. Epoch is
 // that of extents without one. A legend, if not nil, must have all classes of the table under the same names.
-func ReadTable(path, epoch string, legend *Legend) ([]*Posting, error) {
-	rows, err := cover.ReadRows(path, []string{"zone_id", "area", "unit"}, []string{"epoch", "zone_name", "kind", "class_code", "class_name"})
+func ReadTable(path, epoch string, legend *Legend) (list []*Posting, notes []string, err error) {
+	rows, notes, err := cover.ReadRows(path, []string{"zone_id", "area", "unit"}, []string{"epoch", "zone_name", "kind", "class_code", "class_name"})
 	if err != nil {
-		return nil, fmt.Errorf("%w (a book takes tables of measure in the layout long, and of change --table matrix)", err)
+		return nil, nil, fmt.Errorf("%w (a book takes tables of measure in the layout long, and of change --table matrix)", err)
 	}
 	if len(rows) == 0 {
-		return nil, fmt.Errorf("%s: there are no rows in it", path)
+		return nil, nil, fmt.Errorf("%s: there are no rows in it", path)
 	}
-	return fromRows(path, rows, epoch, legend)
+	list, err = fromRows(path, rows, epoch, legend)
+	return list, notes, err
 }
 
 // gathering is a posting that rows are added to.

@@ -105,6 +105,7 @@ func (s *statement) moves(ctx context.Context, c *cli.Command) (*account.Moves, 
 	if err != nil {
 		return nil, err
 	}
+	s.r.notes(m.Notes)
 	if s.groups != nil {
 		if err := m.Group(s.groups); err != nil {
 			return nil, err
@@ -115,7 +116,7 @@ func (s *statement) moves(ctx context.Context, c *cli.Command) (*account.Moves, 
 		return nil, err
 	}
 	list := m.Statements(nil)
-	s.out.checks = s.checks.all(account.CheckStatements(list, m.Classes, s.checks.bounds), func() []account.Mapped { return account.StatementExtents(list, m.Classes) }, s.unit)
+	s.out.checks = s.checks.all(append([]account.Check{m.Check()}, account.CheckStatements(list, m.Classes, s.checks.bounds)...), func() []account.Mapped { return account.StatementExtents(list, m.Classes) }, s.unit)
 	return m, nil
 }
 
@@ -125,6 +126,7 @@ func (s *statement) extents(ctx context.Context, c *cli.Command) (*account.Exten
 	if err != nil {
 		return nil, err
 	}
+	s.r.notes(e.Notes)
 	if s.groups != nil {
 		if err := e.Group(s.groups); err != nil {
 			return nil, err
@@ -140,7 +142,11 @@ func (s *statement) extents(ctx context.Context, c *cli.Command) (*account.Exten
 
 func (s *statement) flows(c *cli.Command) (*account.Flows, error) {
 	if path := c.String("flows"); path != "" {
-		return account.ReadFlows(path)
+		f, err := account.ReadFlows(path)
+		if err == nil {
+			s.r.notes(f.Notes)
+		}
+		return f, err
 	}
 	return nil, nil
 }

@@ -84,6 +84,7 @@ func accuracy(ctx context.Context, c *cli.Command) error {
 	if err == nil && strata != "" {
 		err = s.ReadStrata(c.String("areas"))
 	}
+	r.notes(s.Notes)
 	if err == nil && t.groups != nil {
 		s, err = s.Group(t.groups)
 	}

@@ -57,6 +57,8 @@ func attach(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	r.notes(table.Notes)
+	table.Notes = nil
 	key := c.String("key")
 	if isTally(table) {
 		if table, err = spread(table); err != nil {

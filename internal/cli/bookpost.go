@@ -217,10 +217,11 @@ func bookPost(ctx context.Context, c *cli.Command) error {
 	}
 	var list []*book.Posting
 	for _, path := range c.Args().Slice()[1:] {
-		made, err := book.ReadTable(path, c.String("epoch"), legend)
+		made, notes, err := book.ReadTable(path, c.String("epoch"), legend)
 		if err != nil {
 			return err
 		}
+		r.notes(notes)
 		for _, p := range made {
 			p.ZoneSet.Name = c.String("zone-set")
 		}

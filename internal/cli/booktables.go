@@ -192,14 +192,14 @@ func readerOf(list []*book.Posting) account.Reader {
 			classes[c.Code] = c.Name
 		}
 	}
-	return func(name string, needed, optional []string) ([]cover.Row, error) {
+	return func(name string, needed, optional []string) ([]cover.Row, []string, error) {
 		kind, tableOf := book.OfExtents, extentsTable
 		if slices.Contains(needed, "from_code") {
 			kind, tableOf = book.OfChange, transitionsTable
 		}
 		of := ofKind(list, kind)
 		if len(of) == 0 {
-			return nil, fmt.Errorf("%s: the account has no %s", name, kind)
+			return nil, nil, fmt.Errorf("%s: the account has no %s", name, kind)
 		}
 		rows := rowsOf(tableOf(of, m2), slices.Concat(needed, optional, unitColumns))
 		for _, r := range rows {
@@ -210,7 +210,7 @@ func readerOf(list []*book.Posting) account.Reader {
 				}
 			}
 		}
-		return rows, nil
+		return rows, nil, nil
 	}
 }
 
@@ -257,22 +257,22 @@ func legendOf(list ...*book.Posting) *cover.Legend {
 
 // reader reads the tables that an account is made of: files, or BOOK#ACCOUNT.
 func (s *statement) reader(ctx context.Context, c *cli.Command) account.Reader {
-	return func(name string, needed, optional []string) ([]cover.Row, error) {
+	return func(name string, needed, optional []string) ([]cover.Row, []string, error) {
 		where, of := vectors.Split(name)
 		if !book.IsBook(where) {
 			return cover.ReadRows(name, needed, optional)
 		}
 		b, err := openBook(ctx, c, where, false, s.r)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		defer b.Close()
 		if of == "" {
-			return nil, fmt.Errorf("%s: it is a book: name an account of it, as %s#ACCOUNT (verdex book list shows them)", b.Name, b.Name)
+			return nil, nil, fmt.Errorf("%s: it is a book: name an account of it, as %s#ACCOUNT (verdex book list shows them)", b.Name, b.Name)
 		}
 		list, err := b.Current(ctx, of)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if s.legend == nil && s.groups == nil {
 			s.legend = legendOf(list...)

@@ -193,7 +193,7 @@ func crosswalks(c *cli.Command, labels []string, legend *cover.Legend) ([]*cover
 	out := make([]*cover.Crosswalk, len(paths))
 	for i, path := range paths {
 		if err == nil && path != "" {
-			out[i], err = cover.ReadCrosswalk(path, legend)
+			out[i], err = readCrosswalk(c, path, legend)
 		}
 	}
 	return out, err

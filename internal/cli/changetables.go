@@ -21,6 +21,10 @@ func matrixTable(ch *account.Changes, keep func(account.Transition) bool) *table
 		for i := range c.Zones {
 			z := &c.Zones[i]
 			balances := c.Balances(z)
+			whole := z.Outside
+			for _, x := range z.Transitions {
+				whole += c.Area(x.Extent)
+			}
 			for _, x := range z.Transitions {
 				if !keep(x) {
 					continue
@@ -32,11 +36,11 @@ func matrixTable(ch *account.Changes, keep func(account.Transition) bool) *table
 					opening = area / balances[x.From].OpeningArea * 100
 				}
 				t.Rows = append(t.Rows, []any{z.ID, z.Name, c.Epochs[0], c.Epochs[1], codeOf(from, mapped), from.Name, codeOf(to, both), to.Name,
-					area, c.Unit.Name, area / z.Area * 100, opening})
+					area, c.Unit.Name, account.Percent(area, whole), opening})
 			}
 			if z.Outside > 0 && keep(account.Transition{From: int32(len(c.Legend.Classes)), To: int32(len(c.Legend.Classes))}) {
 				t.Rows = append(t.Rows, []any{z.ID, z.Name, c.Epochs[0], c.Epochs[1], "", "outside", "", "outside",
-					z.Outside, c.Unit.Name, z.Outside / z.Area * 100, nil})
+					z.Outside, c.Unit.Name, account.Percent(z.Outside, whole), nil})
 			}
 		}
 	}

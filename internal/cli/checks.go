@@ -69,9 +69,11 @@ func readChecking(c *cli.Command) (*checking, error) {
 	}
 	var err error
 	if path := c.String("control"); path != "" {
-		if k.controls, err = account.ReadControls(path); err != nil {
+		var notes []string
+		if k.controls, notes, err = account.ReadControls(path); err != nil {
 			return nil, err
 		}
+		newReporter(c).notes(notes)
 	}
 	if path := c.String("checks"); path != "" {
 		if k.out, err = destinationOf(c, "checks"); err != nil {

@@ -207,7 +207,7 @@ func finish(ctx context.Context, c *cli.Command, s raster.Source, r *reporter) e
 	if err != nil {
 		return err
 	}
-	walk, err := cover.ReadCrosswalk(path, legend)
+	walk, err := readCrosswalk(c, path, legend)
 	if err != nil {
 		return err
 	}

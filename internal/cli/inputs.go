@@ -20,6 +20,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
@@ -88,12 +89,12 @@ func coverPaths(c *cli.Command) ([]string, error) {
 
 // listed are the rasters that a list has on its lines. Their paths are relative to the list.
 func listed(list string) (out []string, err error) {
-	text, err := os.ReadFile(list)
+	data, _, err := text.Read(list)
 	if err != nil {
-		return nil, fault.Opening(list, err)
+		return nil, err
 	}
-	for line := range strings.Lines(string(text)) {
-		line = strings.TrimSpace(strings.TrimPrefix(line, "\ufeff"))
+	for line := range strings.Lines(string(data)) {
+		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
@@ -419,9 +420,22 @@ func centres(c *cli.Command) (bool, error) {
 // readLegend reads --legend, nil without it.
 func readLegend(c *cli.Command) (*cover.Legend, error) {
 	if path := c.String("legend"); path != "" {
-		return cover.ReadLegend(path)
+		l, err := cover.ReadLegend(path)
+		if err == nil {
+			newReporter(c).notes(l.Notes)
+		}
+		return l, err
 	}
 	return nil, nil
+}
+
+// readCrosswalk reads a crosswalk without a problem.
+func readCrosswalk(c *cli.Command, path string, legend *cover.Legend) (*cover.Crosswalk, error) {
+	walk, err := cover.ReadCrosswalk(path, legend)
+	if err == nil {
+		newReporter(c).notes(walk.Notes)
+	}
+	return walk, err
 }
 
 // terms are those in which a measure or a change is told.

@@ -216,7 +216,7 @@ func openLayer(c *cli.Command, paths []string, t *terms, r *reporter) (*measured
 	m := &measured{}
 	var err error
 	if path := c.String("crosswalk"); path != "" {
-		if m.walk, err = cover.ReadCrosswalk(path, t.legend); err != nil {
+		if m.walk, err = readCrosswalk(c, path, t.legend); err != nil {
 			return nil, err
 		}
 	}

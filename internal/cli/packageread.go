@@ -53,7 +53,7 @@ func readPackage(dir string) ([]*book.Posting, error) {
 		}
 		of, ok := read[n.Table]
 		if !ok {
-			if of, err = book.ReadTable(filepath.Join(dir, n.Table), "", nil); err != nil {
+			if of, _, err = book.ReadTable(filepath.Join(dir, n.Table), "", nil); err != nil {
 				return nil, err
 			}
 			read[n.Table] = of
@@ -85,7 +85,7 @@ func importNote(from, author, at, note string) string {
 }
 
 func packLegend(path, name string) (book.Legend, error) {
-	rows, err := cover.ReadRows(path, []string{"code", "name", "color", "group"}, nil)
+	rows, _, err := cover.ReadRows(path, []string{"code", "name", "color", "group"}, nil)
 	l := book.Legend{Name: name}
 	for _, r := range rows {
 		l.Classes = append(l.Classes, book.Class{Code: r.Cell["code"], Name: r.Cell["name"], Color: r.Cell["color"], Group: r.Cell["group"]})
@@ -95,7 +95,7 @@ func packLegend(path, name string) (book.Legend, error) {
 
 // packZones gives a posting the zones of a package in their order.
 func packZones(path, name string, p *book.Posting) error {
-	rows, err := cover.ReadRows(path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
+	rows, _, err := cover.ReadRows(path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
 	if err != nil {
 		return err
 	}

@@ -65,6 +65,7 @@ func reclassify(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	r.notes(walk.Notes)
 	var want *raster.CellType
 	if name := c.String("type"); name != "" {
 		t, ok := raster.ParseCellType(name)

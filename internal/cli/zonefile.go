@@ -6,15 +6,16 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/vector"
-	"github.com/verdex-land/verdex/core/vector/delimited"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -129,7 +130,7 @@ func rasterZones(ctx context.Context, c *cli.Command, path string) (*vector.Laye
 	}
 	var names map[int64]string
 	if table := c.String("zone-names"); table != "" {
-		if names, err = readNames(table); err != nil {
+		if names, err = readNames(table, newReporter(c)); err != nil {
 			return nil, err
 		}
 	}
@@ -137,26 +138,22 @@ func rasterZones(ctx context.Context, c *cli.Command, path string) (*vector.Laye
 }
 
 // readNames reads a table with the columns code and name.
-func readNames(path string) (map[int64]string, error) {
-	t, err := delimited.ReadTable(path)
+func readNames(path string, r *reporter) (map[int64]string, error) {
+	rows, notes, err := cover.ReadRows(path, []string{"code", "name"}, nil)
 	if err != nil {
 		return nil, err
 	}
-	code, name := t.Field("code"), t.Field("name")
-	if code < 0 || name < 0 {
-		return nil, fmt.Errorf("%s: it needs the columns code and name (it has %s)", path, strings.Join(t.FieldNames(), ", "))
-	}
+	r.notes(notes)
 	out := map[int64]string{}
-	for i := range t.Features {
-		v := t.Features[i].Values
-		id, ok := v[code].(int64)
-		if !ok {
-			return nil, fmt.Errorf("%s: row %d: the code %q is no whole number", path, i+1, vector.TextOf(v[code]))
+	for _, row := range rows {
+		id, err := strconv.ParseInt(row.Cell["code"], 10, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%s: line %d: the code %q is no whole number", path, row.Line, row.Cell["code"])
 		}
 		if _, twice := out[id]; twice {
-			return nil, fmt.Errorf("%s: row %d: the code %d comes twice", path, i+1, id)
+			return nil, fmt.Errorf("%s: line %d: the code %d comes twice", path, row.Line, id)
 		}
-		out[id] = vector.TextOf(v[name])
+		out[id] = row.Cell["name"]
 	}
 	return out, nil
 }

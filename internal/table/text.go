@@ -9,14 +9,14 @@ import (
 	"io"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 func (t *Table) csv(w io.Writer) error {
 	out := csv.NewWriter(w)
 	record := make([]string, len(t.Columns))
 	for i, name := range t.Columns {
-		record[i] = cover.Guard(name)
+		record[i] = text.Guard(name)
 	}
 	if err := out.Write(record); err != nil {
 		return err
@@ -24,7 +24,7 @@ func (t *Table) csv(w io.Writer) error {
 	for row := range t.all() {
 		for i, v := range row {
 			if s, ok := v.(string); ok {
-				record[i] = cover.Guard(s)
+				record[i] = text.Guard(s)
 			} else {
 				record[i] = t.text(v)
 			}

@@ -3,20 +3,14 @@
 package delimited
 
 import (
-	"bytes"
-	"encoding/csv"
-	"errors"
 	"fmt"
-	"io"
 	"math"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/verdex-land/verdex/core/earth"
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -29,35 +23,47 @@ var (
 
 // Read reads a table. Columns are separated by commas, semicolons or tabs.
 func Read(path string) (*vector.Layer, error) {
-	data, err := os.ReadFile(path)
+	data, notes, err := text.Read(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
-	return Parse(path, data)
+	return parse(path, data, notes)
 }
 
 // Parse reads the text of a table; source is its name in messages.
 func Parse(source string, data []byte) (*vector.Layer, error) {
-	t, err := parse(source, data)
+	plain, assumed, err := text.Decode(data)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s: %w", source, err)
 	}
-	l := &vector.Layer{Source: source}
-	outline, lon, lat := find(t.head, outlineNames), find(t.head, longitudeNames), find(t.head, latitudeNames)
+	var notes []string
+	if assumed != "" {
+		notes = append(notes, source+": "+assumed)
+	}
+	return parse(source, plain, notes)
+}
+
+func parse(source string, data []byte, notes []string) (*vector.Layer, error) {
+	t, err := text.Parse(data, text.Options{Even: true})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", source, err)
+	}
+	l := &vector.Layer{Source: source, Notes: notes}
+	outline, lon, lat := find(t.Head, outlineNames), find(t.Head, longitudeNames), find(t.Head, latitudeNames)
 	if outline < 0 && (lon < 0 || lat < 0) {
-		return nil, fmt.Errorf("%s: it has no column of outlines (%s) and none of longitude and latitude: name the column with WKT so (columns: %s)", source, strings.Join(outlineNames, ", "), strings.Join(t.head, ", "))
+		return nil, fmt.Errorf("%s: it has no column of outlines (%s) and none of longitude and latitude: name the column with WKT so (columns: %s)", source, strings.Join(outlineNames, ", "), strings.Join(t.Head, ", "))
 	}
-	for i, row := range t.rows {
+	for i, row := range t.Rows {
 		g, code, err := geometry(row, outline, lon, lat)
 		if err == nil && code != 0 {
 			err = stateCRS(l, code)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%s: line %d: %w", source, t.lines[i], err)
+			return nil, fmt.Errorf("%s: line %d: %w", source, t.Lines[i], err)
 		}
 		l.Features = append(l.Features, vector.Feature{Geometry: g})
 	}
-	t.columns(l, outline)
+	columns(t, l, outline)
 	if l.CRS == nil {
 		settleCRS(l)
 	}
@@ -66,61 +72,29 @@ func Parse(source string, data []byte) (*vector.Layer, error) {
 
 // ReadTable reads a table whose rows have no place: features without a geometry.
 func ReadTable(path string) (*vector.Layer, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fault.Opening(path, err)
-	}
-	t, err := parse(path, data)
+	data, notes, err := text.Read(path)
 	if err != nil {
 		return nil, err
 	}
-	l := &vector.Layer{Source: path, Features: make([]vector.Feature, len(t.rows))}
-	t.columns(l, -1)
+	t, err := text.Parse(data, text.Options{Even: true})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	l := &vector.Layer{Source: path, Notes: notes, Features: make([]vector.Feature, len(t.Rows))}
+	columns(t, l, -1)
 	return l, nil
 }
 
-// text is a table as it stands in the file.
-type text struct {
-	head  []string
-	rows  [][]string
-	lines []int // of the file, by row
-}
-
-func parse(source string, data []byte) (*text, error) {
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
-	if !utf8.Valid(data) {
-		return nil, fmt.Errorf("%s: it is not UTF-8: save it with that encoding", source)
-	}
-	r := csv.NewReader(bytes.NewReader(data))
-	r.Comma = separator(data)
-	r.FieldsPerRecord = 0
-	t := &text{}
-	var err error
-	if t.head, err = r.Read(); err != nil {
-		return nil, fmt.Errorf("%s: it is no table with a line of names: %w", source, csvError(err))
-	}
-	for i := range t.head {
-		t.head[i] = strings.TrimSpace(t.head[i])
-	}
-	for {
-		row, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return t, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", source, csvError(err))
-		}
-		line, _ := r.FieldPos(0)
-		t.rows, t.lines = append(t.rows, row), append(t.lines, line)
-	}
-}
-
 // columns gives the features of a layer the values of all columns but one.
-func (t *text) columns(l *vector.Layer, but int) {
-	for i, n := range t.head {
-		if i != but {
-			l.Fields = append(l.Fields, vector.Field{Name: n})
-			addColumn(l, t.rows, i)
+func columns(t *text.Table, l *vector.Layer, but int) {
+	for i, n := range t.Head {
+		if i == but {
+			continue
+		}
+		l.Fields = append(l.Fields, vector.Field{Name: n})
+		addColumn(l, t.Rows, i)
+		if t.HasCommas(i) {
+			l.Notes = append(l.Notes, fmt.Sprintf("%s: the numbers of the column %s have decimal commas in a table whose cells commas separate, so they are read as texts: write them with points", l.Source, n))
 		}
 	}
 }
@@ -138,29 +112,6 @@ func stateCRS(l *vector.Layer, code int) error {
 	return err
 }
 
-func csvError(err error) error {
-	var p *csv.ParseError
-	if errors.As(err, &p) && errors.Is(p.Err, csv.ErrFieldCount) {
-		return fmt.Errorf("line %d has another number of cells than the line of names", p.Line)
-	}
-	if errors.Is(err, io.EOF) {
-		return errors.New("it is empty")
-	}
-	return err
-}
-
-// separator is the one of comma, semicolon and tab that the first line has most of.
-func separator(data []byte) rune {
-	line, _, _ := bytes.Cut(data, []byte("\n"))
-	best := ','
-	for _, c := range ";\t" {
-		if bytes.Count(line, []byte(string(c))) > bytes.Count(line, []byte(string(best))) {
-			best = c
-		}
-	}
-	return best
-}
-
 func find(head, names []string) int {
 	return slices.IndexFunc(head, func(h string) bool { return slices.Contains(names, strings.ToLower(strings.TrimSpace(h))) })
 }
@@ -175,21 +126,21 @@ func geometry(row []string, outline, lon, lat int) (g vector.Geometry, code int,
 		}
 		return vector.Geometry{Type: "Point", Points: []vector.Point{{x, y}}}, 4326, nil
 	}
-	text := strings.TrimSpace(row[outline])
-	if text == "" {
+	wkt := strings.TrimSpace(row[outline])
+	if wkt == "" {
 		return g, 0, nil
 	}
-	if head, rest, ok := strings.Cut(text, ";"); ok && strings.HasPrefix(strings.ToUpper(head), "SRID=") {
+	if head, rest, ok := strings.Cut(wkt, ";"); ok && strings.HasPrefix(strings.ToUpper(head), "SRID=") {
 		if code, err = strconv.Atoi(head[5:]); err != nil {
 			return g, 0, fmt.Errorf("%q is no number of a CRS", head)
 		}
-		text = rest
+		wkt = rest
 	}
-	if g, err = vector.FromWKT(text); err != nil {
-		if len(text) > 40 {
-			text = text[:40] + "…"
+	if g, err = vector.FromWKT(wkt); err != nil {
+		if len(wkt) > 40 {
+			wkt = wkt[:40] + "…"
 		}
-		return g, 0, fmt.Errorf("%q is not WKT that is understood (%w)", text, err)
+		return g, 0, fmt.Errorf("%q is not WKT that is understood (%w)", wkt, err)
 	}
 	return g, code, nil
 }

@@ -295,7 +295,7 @@ func TestTables(t *testing.T) {
 		"wkt,a\n\"POLYGON((1 2\",3\n":         "not WKT",
 		"wkt,a\n\"POINT(1 2)\"\n":             "another number of cells",
 		"lat,lon\n98,4\n":                     "no longitude and latitude",
-		"wkt\n\xff\xfe\n":                     "not UTF-8",
+		"wkt\n\xef\xbb\n\x81":                 "neither UTF-8 nor",
 		"wkt\n\"SRID=99999999;POINT(1 2)\"\n": "EPSG:99999999",
 		"wkt\n\"SRID=3035;POINT(1 2)\"\n\"SRID=4326;POINT(1 2)\"\n": "but rows before it",
 	} {

@@ -1,4 +1,4 @@
-package cover
+package text
 
 import (
 	"strconv"
