@@ -564,3 +564,34 @@ func TestRightsToReadAndAddAreEnough(t *testing.T) {
 	assert.ErrorContains(t, err, "the server does not allow it (permission denied for table")
 	assert.ErrorContains(t, err, "ask who runs it for the right")
 }
+
+// A book without its guards, constraints or views, or with others, does not verify: what keeps it from being changed is a part of it.
+func TestVerifyHoldsTheSchema(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		b := create(t, where)
+		post(t, b, extents("orrin", "2004", 2, 0))
+		verify(t, b)
+		changes := map[string]string{
+			"DROP TRIGGER keep_extent_UPDATE": "the schema lacks the trigger keep_extent_update",
+			"DROP VIEW compositions; CREATE VIEW compositions AS SELECT account, 2 * area_ha AS area_ha FROM current_extents": "the schema has the view compositions in another form",
+			"DROP INDEX posting_by_superseded":                                "the schema lacks the index posting_by_superseded",
+			"CREATE TRIGGER extra AFTER INSERT ON extent BEGIN SELECT 1; END": "the schema has the trigger extra, which Verdex did not make",
+		}
+		if b.postgres {
+			changes = map[string]string{
+				"ALTER TABLE extent DISABLE TRIGGER keep_extent": "the schema has the trigger keep_extent in another form",
+				"DROP TRIGGER keep_input ON input":               "the schema lacks the trigger keep_input",
+				"CREATE OR REPLACE FUNCTION refuse_change() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NEW; END $$": "the schema has the function refuse_change in another form",
+				"ALTER TABLE extent DROP CONSTRAINT extent_kind_check":                                                       "the schema has the constraints of extent in another form",
+				"DROP VIEW compositions":           "the schema lacks the view compositions",
+				"DROP INDEX posting_by_superseded": "the schema lacks the index posting_by_superseded",
+			}
+		}
+		for change, want := range changes {
+			tamper(t, b, change)
+			report, err := b.Verify(ctx, "")
+			require.NoError(t, err)
+			assert.Contains(t, strings.Join(report.Damage, "\n"), want, change)
+		}
+	})
+}

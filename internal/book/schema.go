@@ -19,7 +19,7 @@ import (
 // migrations bring a book from one schema to the next; the n-th leads to schema n+1. Both databases take the same text,
 // in which $ stands at the end of tables that SQLite keeps in the order of their key. A migration that
 // has been released is never changed: a change is a further one.
-var migrations = []string{tables, views}
+var migrations = []string{tables, views, nullCodes}
 
 // Schema is the schema that this program writes.
 var Schema = len(migrations)
@@ -116,6 +116,31 @@ FROM (
 GROUP BY account, from_epoch, to_epoch, zone_set, zone_id, zone_name, posting_id, class_code;
 `
 
+// nullCodes gives rows without a code NULL in the views, as all tables have it.
+const nullCodes = `
+CREATE VIEW current_extents AS
+SELECT p.account, p.epoch, p.zone_set, z.zone_id, z.zone_name, e.kind, NULLIF(e.class_code, '') AS class_code,
+  CASE e.kind WHEN 'class' THEN c.class_name WHEN 'nodata' THEN 'no data' WHEN 'outside' THEN 'outside the raster' ELSE 'not in the legend' END AS class_name,
+  e.area_m2, e.area_m2 / 10000.0 AS area_ha, p.posting_id
+FROM current_postings p
+JOIN extent e ON e.posting_id = p.posting_id
+JOIN zone z ON z.zone_set_id = p.zone_set_id AND z.zone_no = e.zone_no
+LEFT JOIN class c ON c.legend_id = p.legend_id AND c.class_code = e.class_code AND e.kind = 'class'
+WHERE p.kind = 'extents';
+
+CREATE VIEW change_matrices AS
+SELECT p.account, p.from_epoch, p.epoch AS to_epoch, p.zone_set, z.zone_id, z.zone_name, t.kind,
+  NULLIF(t.from_code, '') AS from_code, COALESCE(f.class_name, CASE t.kind WHEN 'outside' THEN 'outside' ELSE 'not mapped' END) AS from_name,
+  NULLIF(t.to_code, '') AS to_code, COALESCE(g.class_name, CASE t.kind WHEN 'outside' THEN 'outside' ELSE 'not mapped' END) AS to_name,
+  t.area_m2, t.area_m2 / 10000.0 AS area_ha, p.posting_id
+FROM current_postings p
+JOIN transition t ON t.posting_id = p.posting_id
+JOIN zone z ON z.zone_set_id = p.zone_set_id AND z.zone_no = t.zone_no
+LEFT JOIN class f ON f.legend_id = p.legend_id AND f.class_code = t.from_code
+LEFT JOIN class g ON g.legend_id = p.legend_id AND g.class_code = t.to_code
+WHERE p.kind = 'change';
+`
+
 // comments explain the views; PostgreSQL keeps them with the views.
 var comments = map[string]string{
 	"current_postings": "The postings that count: neither superseded by a later one nor void.",
@@ -155,6 +180,17 @@ func (b *Book) step(ctx context.Context, tx *sql.Tx, n int) error {
 	switch n {
 	case 0:
 		statements = append(statements, b.guards()...)
+	case 2: // views of an older schema are replaced; in PostgreSQL they keep the rights that were given to them
+		var out []string
+		for _, s := range statements {
+			if b.postgres {
+				out = append(out, strings.Replace(s, "CREATE VIEW", "CREATE OR REPLACE VIEW", 1))
+				continue
+			}
+			name := strings.Fields(s)[2]
+			out = append(out, "DROP VIEW "+name, s)
+		}
+		statements = out
 	case 1:
 		if b.postgres {
 			for view, text := range comments {

@@ -35,6 +35,9 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 				return err
 			}
 		}
+		if err := b.verifySchema(ctx, q, damaged); err != nil {
+			return err
+		}
 		if err := b.verifyVersions(ctx, q, damaged); err != nil {
 			return err
 		}

@@ -83,6 +83,9 @@ func TestKilledCommandsLeaveNoHalfFile(t *testing.T) {
 			clean()
 			ended := 0
 			for moment := range 10 {
+				if testing.Short() && moment%5 != 4 {
+					continue
+				}
 				for _, s := range []syscall.Signal{syscall.SIGTERM, syscall.SIGHUP, syscall.SIGINT, syscall.SIGKILL} {
 					end, signal := start()
 					time.Sleep(usual * time.Duration(moment) / 10)
@@ -128,7 +131,7 @@ func TestKilledCommandsLeaveNoHalfFile(t *testing.T) {
 					clean()
 				}
 			}
-			assert.Greater(t, ended, 3, "the command is ended before it is done")
+			assert.True(t, testing.Short() || ended > 3, "the command is ended before it is done")
 		})
 	}
 }

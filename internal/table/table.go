@@ -18,7 +18,7 @@ import (
 )
 
 // Table is a list of rows under named columns. Cells are string, float64, int or nil; NaN counts
-// as nil.
+// as nil, and so does an empty text: formats that know null have it there.
 type Table struct {
 	Name    string // of the kind of table, as extents; a table in a file that names tables has it
 	Title   string // for people
@@ -182,9 +182,17 @@ func (t *Table) kinds() []vector.Kind {
 	return out
 }
 
+// isNull reports whether a cell is empty: without a value, a number or a text.
 func isNull(v any) bool {
-	f, ok := v.(float64)
-	return v == nil || ok && math.IsNaN(f)
+	switch v := v.(type) {
+	case nil:
+		return true
+	case float64:
+		return math.IsNaN(v)
+	case string:
+		return v == ""
+	}
+	return false
 }
 
 // rounded is a number to the decimals of the table.

@@ -51,6 +51,9 @@ func object(b *strings.Builder, names [][]byte, row []any, digits int) (err erro
 				value = []byte(Number(v, digits))
 			}
 		default:
+			if isNull(v) {
+				break
+			}
 			if value, err = json.Marshal(v); err != nil {
 				return err
 			}
