@@ -149,6 +149,9 @@ func room(h raster.Header, codes []int, keeps bool, want *raster.CellType, gap *
 		}
 	}
 	if want != nil {
+		if len(codes) == 0 {
+			return 0, 0, fmt.Errorf("%s has no room for all values of %s, whose cells are %s, and a nodata value: choose a wider --type, or leave it out", *want, h.Name, h.Type)
+		}
 		least, most := codes[0], codes[0]
 		for _, c := range codes {
 			least, most = min(least, c), max(most, c)

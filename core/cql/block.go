@@ -28,9 +28,12 @@ type Program struct {
 // Compile makes a program whose names are the places of its blocks. Texts cannot be computed with here. single says, by name, which
 // blocks hold numbers of single precision (nil for none): what they are compared with is then rounded to single precision too, so that a cell of
 // 0.7 is equal to 0.7 and not below it.
-func (e *Expr) Compile(names []string, single []bool) (*Program, error) {
+func (e *Expr) Compile(names []string, single []bool, want Kind) (*Program, error) {
 	if err := e.Known(names, "layer"); err != nil {
 		return nil, err
+	}
+	if want == Truth && e.root.kind == Any { // a name by itself, which is a number here
+		return nil, &SyntaxError{e.Text, e.root.at, fmt.Sprintf("the layer %s holds numbers, which are neither true nor false: compare it, as in %s = 1", e.root.text, e.root.text)}
 	}
 	p := &Program{in: make([][]float64, len(names))}
 	c := &compiler{p: p, e: e, at: map[string]int{}, single: map[string]bool{}}

@@ -119,7 +119,7 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 		"a IS NULL", "a / b > 1", "a % b = 0", "a div b = 1", "(a + b) * 2 - -a > 3", "a ^ 2 = 4", "TRUE AND a > 0", "a < b", "a > b OR a IS NULL", "a * b > 5", "a * a IS NULL", "a * b * b < 1", "a / b IS NULL", "a - b * a <> 0", "a ^ b > 0", "a + a - a = a"} {
 		e, err := ParseCondition(text)
 		require.NoError(t, err, text)
-		p, err := e.Compile([]string{"a", "b"}, nil)
+		p, err := e.Compile([]string{"a", "b"}, nil, e.root.kind)
 		require.NoError(t, err, text)
 		got := p.Truths([][]float64{a, b})
 		for i := range a {
@@ -142,7 +142,7 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, e.Names())
 	assert.Equal(t, []string{"a", "b"}, e.Arithmetic())
-	p, err := e.Compile([]string{"b", "a"}, nil)
+	p, err := e.Compile([]string{"b", "a"}, nil, e.root.kind)
 	require.NoError(t, err)
 	got := p.Numbers([][]float64{{3, 0, 1, math.NaN()}, {5, 0, -1, 2}})
 	assert.Equal(t, 0.25, got[0])
@@ -152,7 +152,7 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 	assert.EqualValues(t, 2, p.ZeroDivisions())
 	e, err = ParseNumber("a * b")
 	require.NoError(t, err)
-	p, err = e.Compile([]string{"a", "b"}, nil)
+	p, err = e.Compile([]string{"a", "b"}, nil, e.root.kind)
 	require.NoError(t, err)
 	got = p.Numbers([][]float64{{1e200, 1, math.Inf(1)}, {1e200, 2, 1}})
 	assert.True(t, math.IsNaN(got[0]) && got[1] == 2 && math.IsNaN(got[2]))
@@ -162,13 +162,13 @@ func TestBlocksAgreeWithRows(t *testing.T) {
 		"a IN (0.1, 0.7)": True, "-a = -0.7": False, "b < 0.7": True} {
 		e, err = ParseCondition(text)
 		require.NoError(t, err)
-		p, err = e.Compile([]string{"a", "b"}, []bool{true, false})
+		p, err = e.Compile([]string{"a", "b"}, []bool{true, false}, e.root.kind)
 		require.NoError(t, err)
 		assert.Equal(t, want, p.Truths([][]float64{{float64(float32(0.7))}, {0.6999999}})[0], text)
 	}
 	e, err = ParseCondition("name = 'x'")
 	require.NoError(t, err)
-	_, err = e.Compile([]string{"name"}, nil)
+	_, err = e.Compile([]string{"name"}, nil, e.root.kind)
 	var s *SyntaxError
 	assert.True(t, errors.As(err, &s))
 }
@@ -184,7 +184,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		_, _ = e.Holds(get)
-		if p, err := e.Compile(e.Names(), nil); err == nil && len(e.Names()) > 0 {
+		if p, err := e.Compile(e.Names(), nil, e.root.kind); err == nil && len(e.Names()) > 0 {
 			in := make([][]float64, len(e.Names()))
 			for i := range in {
 				in[i] = []float64{1, 0, math.NaN()}
@@ -206,7 +206,7 @@ func BenchmarkIndex(b *testing.B) {
 	}
 	e, err := ParseNumber("(nir - red) / (nir + red)")
 	require.NoError(b, err)
-	p, err := e.Compile([]string{"nir", "red"}, nil)
+	p, err := e.Compile([]string{"nir", "red"}, nil, e.root.kind)
 	require.NoError(b, err)
 	in := [][]float64{nir, red}
 	var hand, program float64
@@ -240,7 +240,7 @@ func BenchmarkCondition(b *testing.B) {
 	}
 	e, err := ParseCondition("cover IN (3, 4) AND slope > 25")
 	require.NoError(b, err)
-	p, err := e.Compile([]string{"cover", "slope"}, nil)
+	p, err := e.Compile([]string{"cover", "slope"}, nil, e.root.kind)
 	require.NoError(b, err)
 	in := [][]float64{cover, slope}
 	var hand, program float64

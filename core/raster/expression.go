@@ -166,7 +166,7 @@ type Expression struct {
 
 // NewExpression makes the view.
 func NewExpression(l *Layers, e *cql.Expr) (*Expression, error) {
-	if _, err := e.Compile(l.Names(), l.singles()); err != nil {
+	if _, err := e.Compile(l.Names(), l.singles(), cql.Number); err != nil {
 		return nil, err
 	}
 	none := math.NaN()
@@ -188,7 +188,7 @@ func (x *Expression) BlockSize() (width, height int) { return x.layers.blockW, x
 
 // NewReader implements [Source].
 func (x *Expression) NewReader() Reader {
-	p, err := x.expr.Compile(x.layers.Names(), x.layers.singles())
+	p, err := x.expr.Compile(x.layers.Names(), x.layers.singles(), cql.Number)
 	if err != nil {
 		panic(err) // it compiled when the view was made
 	}
@@ -242,7 +242,7 @@ type Conditions struct {
 func (l *Layers) NewConditions(list []*cql.Expr) (*Conditions, error) {
 	c := &Conditions{r: l.newReader(), truths: make([][]uint8, len(list)), empty: make([]bool, cql.BlockSize)}
 	for _, e := range list {
-		p, err := e.Compile(l.Names(), l.singles())
+		p, err := e.Compile(l.Names(), l.singles(), cql.Truth)
 		if err != nil {
 			return nil, err
 		}

@@ -5,6 +5,7 @@
 package vector
 
 import (
+	"fmt"
 	"math"
 	"strconv"
 
@@ -186,4 +187,34 @@ func (l *Layer) Settle() {
 			}
 		}
 	}
+}
+
+// greatest is the largest coordinate that is read: a place on the Earth has none above it in any unit that a CRS has.
+const greatest = 1e10
+
+// CheckCoordinates returns an error if an outline or a point has a coordinate that is not a number or that no place on the Earth can have.
+func (l *Layer) CheckCoordinates() error {
+	for i := range l.Features {
+		g := &l.Features[i].Geometry
+		for _, p := range g.Polygons {
+			for _, ring := range p {
+				if err := checkRing(ring); err != nil {
+					return fmt.Errorf("feature %d: %w", i+1, err)
+				}
+			}
+		}
+		if err := checkRing(g.Points); err != nil {
+			return fmt.Errorf("feature %d: %w", i+1, err)
+		}
+	}
+	return nil
+}
+
+func checkRing(ring Ring) error {
+	for _, p := range ring {
+		if !(math.Abs(p[0]) <= greatest && math.Abs(p[1]) <= greatest) { // also NaN
+			return fmt.Errorf("it has a point at %v, %v, which is no place: the file is damaged, get it again", p[0], p[1])
+		}
+	}
+	return nil
 }

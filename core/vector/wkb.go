@@ -89,7 +89,9 @@ func (r *wkbReader) geometry(g *Geometry, depth int) (string, error) {
 			if ring, err = r.points(); len(ring) > 1 && ring[0] == ring[len(ring)-1] {
 				ring = ring[:len(ring)-1]
 			}
-			p = append(p, ring)
+			if len(p) == 0 || len(ring) > 0 { // a hole without points is none
+				p = append(p, ring)
+			}
 		}
 		if len(p) > 0 && len(p[0]) > 0 {
 			g.Polygons = append(g.Polygons, p)

@@ -22,6 +22,7 @@ type crossingFinder struct {
 	starts []int32
 	member []int32
 	found  []crossing
+	most   int       // crossings after which it stops
 	areas  []float64 // scratch of repair
 }
 
@@ -53,8 +54,9 @@ func edge(r Ring, i int) (p, q Point) {
 	return p, q
 }
 
-func (f *crossingFinder) find(p Polygon) []crossing {
-	f.chains, f.found = f.chains[:0], nil
+// find returns the crossings of a polygon, or the first ones of a polygon that has more than most: an outline of n edges can have n² of them.
+func (f *crossingFinder) find(p Polygon, most int) []crossing {
+	f.chains, f.found, f.most = f.chains[:0], nil, most
 	number := 0
 	for _, r := range p {
 		f.divide(r, number)
@@ -63,7 +65,7 @@ func (f *crossingFinder) find(p Polygon) []crossing {
 	if len(f.chains) <= fewChains {
 		for i := range f.chains {
 			a := &f.chains[i]
-			for j := i + 1; j < len(f.chains); j++ {
+			for j := i + 1; j < len(f.chains) && len(f.found) <= most; j++ {
 				if b := &f.chains[j]; a.meets(b) && !a.apart(b) {
 					f.compare(a, b)
 				}
@@ -117,7 +119,7 @@ func (c *chain) meets(o *chain) bool {
 
 // compare compares the edges of two chains.
 func (f *crossingFinder) compare(a, b *chain) {
-	for i := a.from; i < a.to; i++ {
+	for i := a.from; i < a.to && len(f.found) <= f.most; i++ {
 		p, q := edge(a.ring, i)
 		e := chain{x0: min(p[0], q[0]), x1: max(p[0], q[0]), y0: min(p[1], q[1]), y1: max(p[1], q[1])}
 		if !e.meets(b) {
@@ -184,6 +186,9 @@ func (f *crossingFinder) strips() {
 			slices.SortFunc(in, func(a, b int32) int { return cmp.Compare(f.chains[a].x0, f.chains[b].x0) })
 		}
 		for i, a := range in {
+			if len(f.found) > f.most {
+				return
+			}
 			ca := &f.chains[a]
 			for _, b := range in[i+1:] {
 				cb := &f.chains[b]

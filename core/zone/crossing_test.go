@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -52,7 +53,7 @@ func TestChainsFindEveryCrossing(t *testing.T) {
 			}
 		}
 		got := map[[2]int]bool{}
-		for _, c := range f.find(p) {
+		for _, c := range f.find(p, math.MaxInt) {
 			require.False(t, got[[2]int{c.a, c.b}], "told twice")
 			got[[2]int{c.a, c.b}] = true
 		}
@@ -73,6 +74,23 @@ func TestCrossingsAgainstAllPairs(t *testing.T) {
 			reach := 1 + 0.02*float64(min(n, 200))*(rng.Float64()-0.5)*0.3
 			r[i] = Point{c * reach, s*reach + 0.05*rng.Float64()}
 		}
-		assert.Len(t, f.find(Polygon{r}), len(crossingsOfAllPairs(Polygon{r})), "%d points", n)
+		assert.Len(t, f.find(Polygon{r}, math.MaxInt), len(crossingsOfAllPairs(Polygon{r})), "%d points", n)
 	}
+}
+
+// An outline that crosses itself everywhere is refused at the first crossings: all of them would take the memory of the machine.
+func TestOutlineThatCrossesItselfEverywhere(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	ring := make(Ring, 20_000)
+	for i := range ring {
+		ring[i] = Point{r.Float64(), r.Float64()}
+	}
+	var f crossingFinder
+	begin := time.Now()
+	found := f.find(Polygon{ring}, 100)
+	assert.Greater(t, len(found), 100)
+	assert.Less(t, len(found), 200)
+	assert.Less(t, time.Since(begin), 5*time.Second)
+	_, _, _, ok := mend(Polygon{ring}, &f)
+	assert.False(t, ok)
 }

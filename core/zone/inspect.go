@@ -60,6 +60,7 @@ type Inspection struct {
 const (
 	told         = 5       // examples of each kind of problem
 	mostVertices = 300_000 // beyond, overlaps and gaps are not looked for
+	mostPairs    = 1000    // pairs of outlines that overlap; no more are looked for
 	sliver       = 1e-6    // part of the smaller outline that two may share by rounding
 )
 
@@ -82,7 +83,7 @@ func Inspect(l *vector.Layer) *Inspection {
 			for _, r := range p {
 				in.Vertices += len(r)
 			}
-			if found := finder.find(clean(p)); len(found) > 0 {
+			if found := finder.find(clean(p), 0); len(found) > 0 {
 				unsound = append(unsound, fmt.Sprintf("%d at %s", i+1, place(found[0].at)))
 			}
 		}
@@ -152,7 +153,7 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 	for i, s := range shapes {
 		box, _ := s.Envelope().AsBox()
 		_ = tree.RangeSearch(box, func(j int) error { // the function gives no error
-			if j <= i {
+			if j <= i || len(pairs) > mostPairs {
 				return nil
 			}
 			both, err := geom.Intersection(s, shapes[j])
@@ -168,6 +169,10 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 	var texts []string
 	for _, p := range pairs {
 		texts = append(texts, fmt.Sprintf("%d and %d (%s)", p.a+1, p.b+1, hectares(p.area)))
+	}
+	if len(pairs) > mostPairs {
+		in.tell("more than %d pairs of outlines overlap: features %s; ground that two share counts in both, and no more pairs and no gaps were looked for", texts[:mostPairs])
+		return
 	}
 	in.tell("%d pair(s) of outlines overlap: features %s; ground that two share counts in both", texts)
 	if len(shapes) < 3 {

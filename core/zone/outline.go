@@ -1,6 +1,7 @@
 package zone
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -102,6 +103,12 @@ const (
 // Place carries the zones of a set to a grid. Zones are never moved by rounding: edges that are
 // straight in the zones' CRS and curved on the grid are traced as [earth.TraceRing] describes.
 func (s *Set) Place(g raster.Grid) (*Placement, error) {
+	switch {
+	case g.CRS == nil:
+		return nil, errors.New("the grid has no CRS, so nothing says where its cells lie")
+	case s.CRS == nil:
+		return nil, fmt.Errorf("%s: it has no CRS, so nothing says where its zones lie", s.Source)
+	}
 	w, south, e, north, _ := g.GeographicBounds()
 	lon, lat := (w+e)/2, (south+north)/2
 	if x, y, ok := g.CRS.ToGeographic(g.Point(float64(g.Width)/2, float64(g.Height)/2)); ok {

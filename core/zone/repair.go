@@ -60,7 +60,7 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 				return "", fmt.Errorf("zone %s: %w", z.ID, err)
 			}
 			area := earth.PlanarArea(r)
-			if len(r) < 3 || area == 0 && len(f.find(Polygon{r})) == 0 {
+			if len(r) < 3 || area == 0 && len(f.find(Polygon{r}, 0)) == 0 {
 				dropped++
 				if k == 0 {
 					break // a shell without area takes its holes with it
@@ -166,15 +166,21 @@ func turn(p Polygon, areas []float64) {
 	}
 }
 
+// mostMended is how many crossings an outline may have to be mended. Around so many, no sound outline was meant.
+const mostMended = 10_000
+
 // mend splits a shell that crosses itself into loops. It reports what share of the area the
 // crossing makes uncertain, and false when that is more than a millionth or when rings cross
 // one another.
 func mend(p Polygon, f *crossingFinder) (out Polygon, share float64, at Point, ok bool) {
-	found := f.find(p)
+	found := f.find(p, mostMended)
 	if len(found) == 0 {
 		return p, 0, at, true
 	}
 	at = found[0].at
+	if len(found) > mostMended {
+		return p, 1, at, false
+	}
 	cuts := map[int][]crossing{} // by edge of the shell
 	for _, c := range found {
 		if c.a >= len(p[0]) || c.b >= len(p[0]) {
@@ -249,7 +255,7 @@ func overlap(polygons []Polygon, f *crossingFinder) bool {
 				continue
 			}
 			both := append(append(Polygon{}, polygons[i]...), polygons[j]...)
-			if len(f.find(both)) > 0 || contains(polygons[j], inner(polygons[i])) || contains(polygons[i], inner(polygons[j])) {
+			if len(f.find(both, 0)) > 0 || contains(polygons[j], inner(polygons[i])) || contains(polygons[i], inner(polygons[j])) {
 				return true
 			}
 		}

@@ -164,6 +164,9 @@ func (s *Source) readHeader(t *tokens, h *raster.Header) (first []byte, begin in
 			return nil, 0, fmt.Errorf("it ends within its header: it was cut short")
 		}
 		key := strings.ToLower(strings.TrimPrefix(string(word), "\ufeff"))
+		if key == "" {
+			return nil, 0, fmt.Errorf("it begins with a mark of its encoding and nothing else")
+		}
 		if c := key[0]; len(keys) > 0 && (c >= '0' && c <= '9' || c == '-' || c == '+' || c == '.' || key == "nan") {
 			first, begin = word, at
 			break

@@ -92,6 +92,17 @@ func Kind(path string) (string, error) {
 
 // Read reads a file, of which layer names the layer; "" is the only one.
 func Read(path, layer string) (*vector.Layer, error) {
+	l, err := read(path, layer)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.CheckCoordinates(); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return l, nil
+}
+
+func read(path, layer string) (*vector.Layer, error) {
 	kind, err := Kind(path)
 	if err != nil {
 		return nil, err
