@@ -17,7 +17,7 @@ import (
 const module = "github.com/verdex-land/verdex/"
 
 // Packages may import those that come after them in this list, and their own subfolders.
-var layers = []string{"cmd/verdex", "internal/cli", "internal/demo", "internal/book", "internal/postgrestest", "internal/output", "internal/table", "core/account", "core/tally", "core/zone", "core/vector", "core/patch", "core/cover", "core/raster", "core/cql", "core/earth", "core/spill", "core/spread", "core/text", "core/fault"}
+var layers = []string{"cmd/verdex", "internal/cli", "internal/demo", "internal/book", "internal/postgrestest", "internal/output", "internal/table", "core/account", "core/tally", "core/zone", "core/vector", "core/patch", "core/cover", "core/raster", "core/cql", "core/earth", "core/spill", "core/spread", "core/text", "core/files", "core/fault"}
 
 func layer(path string) int {
 	return slices.IndexFunc(layers, func(l string) bool { return path == l || strings.HasPrefix(path, l+"/") })

@@ -33,6 +33,7 @@ type block struct {
 	err        error
 	ready      sync.WaitGroup
 	done       bool
+	dropped    bool // before it was decoded
 	prev, next *block
 }
 
@@ -60,11 +61,16 @@ func (p *pool) get(key blockKey, wait bool, fill func(*Cells) error) (*Cells, er
 		p.mu.Lock()
 		b.done = true
 		b.bytes = b.cells.Stride * b.cells.Height * b.cells.Type.Bytes()
+		if b.dropped { // it is not kept, so it does not count
+			p.mu.Unlock()
+			return &b.cells, b.err
+		}
 		p.used += b.bytes
 		for old := p.first.prev; p.used > p.limit && old != &p.first && old != b; old = p.first.prev {
 			old.unlink()
 			delete(p.blocks, old.key)
 			p.used -= old.bytes
+			old.dropped = true
 		}
 		p.mu.Unlock()
 		return &b.cells, b.err

@@ -44,8 +44,8 @@ var arguments = map[string]string{
 	"book verify": "book", "book void": "book", "book export": "book", "book import": "book", "book merge": "book",
 }
 
-// files are the files of a running command.
-type files struct {
+// commandFiles are the files of a running command.
+type commandFiles struct {
 	*output.Job
 	post      func() error
 	after     []func() error
@@ -57,7 +57,7 @@ type filesKey struct{}
 type temporariesKey struct{}
 
 // filesOf are the files of the command that runs.
-func filesOf(ctx context.Context) *files { return ctx.Value(filesKey{}).(*files) }
+func filesOf(ctx context.Context) *commandFiles { return ctx.Value(filesKey{}).(*commandFiles) }
 
 // then has something done when all that the command writes is in its place: results are shown and notes made only then.
 func then(ctx context.Context, do func() error) {
@@ -77,7 +77,7 @@ func withFiles(action cli.ActionFunc) cli.ActionFunc {
 		if !ok {
 			temporaries = &output.Temporaries{}
 		}
-		f := &files{Job: output.New(ctx, temporaries)}
+		f := &commandFiles{Job: output.New(ctx, temporaries)}
 		defer f.Discard()
 		for _, in := range inputsOf(c) {
 			f.Read(in)
@@ -100,7 +100,7 @@ func withFiles(action cli.ActionFunc) cli.ActionFunc {
 // before it shows its results; it is called for all others when they have ended.
 func commit(ctx context.Context) error { return filesOf(ctx).commit() }
 
-func (f *files) commit() error {
+func (f *commandFiles) commit() error {
 	if f.committed {
 		return nil
 	}
@@ -209,7 +209,7 @@ func beside(path, base string) []string {
 }
 
 // claimOutputs declares what a command is to write, before it does any work.
-func claimOutputs(f *files, c *cli.Command) error {
+func claimOutputs(f *commandFiles, c *cli.Command) error {
 	rules := output.Rules{Replace: c.Bool("force"), Book: book.IsBook}
 	for _, flag := range outputFlagNames {
 		path := c.String(flag)
@@ -293,7 +293,7 @@ func checkEnding(path, flag string) error {
 }
 
 // claimTable declares a table, with the description of a CSV beside it.
-func claimTable(f *files, c *cli.Command, flag string, rules output.Rules) error {
+func claimTable(f *commandFiles, c *cli.Command, flag string, rules output.Rules) error {
 	o, err := destinationOf(c, flag)
 	if err != nil {
 		return err
@@ -312,7 +312,7 @@ func claimTable(f *files, c *cli.Command, flag string, rules output.Rules) error
 }
 
 // claimFeatures declares a file of features, which for a shapefile are several.
-func claimFeatures(f *files, where string, rules output.Rules) error {
+func claimFeatures(f *commandFiles, where string, rules output.Rules) error {
 	path, layer := vectors.SplitOutput(where)
 	if err := vectors.CanWrite(path); err != nil {
 		return usageError{err}
@@ -338,7 +338,7 @@ func claimFeatures(f *files, where string, rules output.Rules) error {
 }
 
 // claimGeoPackage declares a layer of a GeoPackage. In a file that exists its other layers stay, and a new layer replaces nothing.
-func claimGeoPackage(f *files, path, layer string, rules output.Rules) error {
+func claimGeoPackage(f *commandFiles, path, layer string, rules output.Rules) error {
 	rules.Seeks, rules.Keeps = true, true
 	if there := geopackage.Contents(path); layer != "" && len(there) > 0 && !geopackage.Has(there, layer) {
 		rules.Replace = true
@@ -347,7 +347,7 @@ func claimGeoPackage(f *files, path, layer string, rules output.Rules) error {
 }
 
 // claimRasters declares the rasters that go into the folder of --out-dir, which is made if need be.
-func claimRasters(f *files, c *cli.Command, dir string, rules output.Rules) error {
+func claimRasters(f *commandFiles, c *cli.Command, dir string, rules output.Rules) error {
 	paths, err := coverPaths(c)
 	if err != nil || c.Bool("check") {
 		return err

@@ -124,7 +124,7 @@ func (o *destination) write(ctx context.Context, t *table.Table) error {
 }
 
 // makeGeoPackage stages a GeoPackage, with the other layers of the file that it replaces.
-func makeGeoPackage(f *files, path string, l *vector.Layer) error {
+func makeGeoPackage(f *commandFiles, path string, l *vector.Layer) error {
 	return f.Make(path, func(name string) error {
 		if old := f.Old(path); old != "" {
 			if there := geopackage.Contents(old); len(there) > 1 || len(there) == 1 && !geopackage.Has(there, geopackage.TableName(l)) {

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"path/filepath"
 	"slices"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
 	"github.com/verdex-land/verdex/core/raster/open"
@@ -199,13 +199,13 @@ func clipTo(ctx context.Context, c *cli.Command, src *coverRaster, r *reporter) 
 
 // isRaster reports whether a file is one of the rasters that are read.
 func isRaster(path string) bool {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
 	head := make([]byte, 512)
-	n, _ := io.ReadFull(f, head)
+	n, _ := f.ReadAt(head, 0)
 	kind := open.Kind(head[:n])
 	return kind == "TIFF" || kind == "ASCII grid"
 }

@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -45,16 +46,11 @@ func Sniff(head []byte) bool {
 
 // Open opens the file at path. The caller closes it.
 func Open(path string) (*Source, error) {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, err
 	}
-	info, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	s, err := New(f, info.Size(), path)
+	s, err := New(f, f.Info().Size(), path)
 	if err != nil {
 		f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)

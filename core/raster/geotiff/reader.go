@@ -4,11 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strconv"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -25,19 +24,11 @@ type Source struct {
 
 // Open opens band 1, 2, … of the file at path as it is stored; [Source.Applied] gives what it means. The caller closes it.
 func Open(path string, band int) (*Source, error) {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
-	info, err := f.Stat()
-	if err == nil && info.IsDir() {
-		err = errors.New("it is a folder: name the raster in it")
-	}
-	if err != nil {
-		f.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	s, err := New(f, info.Size(), path, band)
+	s, err := New(f, f.Info().Size(), path, band)
 	if err != nil {
 		f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/asciigrid"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
@@ -31,20 +31,16 @@ func (o opened) Tiling() (cols, rows []int) { return raster.Tiling(o.Source) }
 
 // Raster opens band 1, 2, … of the file at path.
 func Raster(path string, band int) (File, error) {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
 	head := make([]byte, 4096)
-	n, err := io.ReadFull(f, head)
+	n, err := f.ReadAt(head, 0)
 	head = head[:n]
-	info, statErr := f.Stat()
 	f.Close()
-	if statErr == nil && info.IsDir() {
-		return nil, fmt.Errorf("%s: it is a folder: name the raster in it", path)
-	}
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s: it cannot be read (%w)", path, err)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("%s: it cannot be read (%w)", path, fault.Reason(err))
 	}
 	switch kind := Kind(head); {
 	case kind == "TIFF":

@@ -13,6 +13,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/delimited"
 	"github.com/verdex-land/verdex/core/vector/geojson"
@@ -60,14 +61,14 @@ func PartsOf(path string) []string {
 // Kind is the format of a file by its first bytes, or for text by its ending: geojson, geopackage, shapefile, parquet or
 // table; "" when it is none of them.
 func Kind(path string) (string, error) {
+	if err := files.Check(path); err != nil {
+		return "", err
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return "", fault.Opening(path, err)
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.IsDir() {
-		return "", fmt.Errorf("%s: it is a folder: name a file in it", path)
-	}
 	head := make([]byte, 512)
 	n, err := io.ReadFull(f, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
