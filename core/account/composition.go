@@ -66,6 +66,9 @@ type Composition struct {
 	Warnings   []string
 }
 
+// mostRows is how many rows a composition has at most when all classes have one in every zone.
+const mostRows = 1 << 22
+
 // Compose makes the composition of every zone. A value for which the crosswalk has no line is an
 // error that lists all such values with their cells.
 func Compose(in Input, unit Unit) (*Composition, error) {
@@ -88,7 +91,14 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	parts := make([]tally.Extent, n+1) // of the classes, and of no data
 	var values []tally.Value           // of the last zone, which the next one mostly has too
 	var at []int                       // their places in parts, -1 for those that are unlisted
-	rows := make([]Row, 0, len(in.Tally.Zones)*(n+3))
+	// A row for each class in each zone, unless that is more than anyone can read.
+	dense := len(in.Tally.Zones)*(n+3) <= mostRows
+	var rows []Row
+	if dense {
+		rows = make([]Row, 0, len(in.Tally.Zones)*(n+3))
+	} else {
+		c.Notes = append(c.Notes, fmt.Sprintf("%d zones × %d classes: classes without ground in a zone have no row there", len(in.Tally.Zones), n))
+	}
 	c.Zones = make([]ZoneSum, 0, len(in.Tally.Zones))
 	var trueSum, countSum float64
 	for i, z := range in.Tally.Zones {
@@ -125,6 +135,9 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		}
 		o := &in.Placement.Outlines[i]
 		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2, Classified: classified.Area(in.Tally.Unit) / unit.M2}
+		if !dense {
+			rows = make([]Row, 0, min(len(z.Extents), n)+3+len(unlisted))
+		}
 		from := len(rows)
 		add := func(kind cover.Kind, code, name string, e tally.Extent, area float64) *Row {
 			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: kind, Code: code, Name: name, Area: area, Cells: e.CellCount()}
@@ -135,6 +148,9 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		area := func(e tally.Extent) float64 { return e.Area(in.Tally.Unit) / unit.M2 }
 		for k, e := range parts[:n] {
 			class := &c.Legend.Classes[k]
+			if !dense && e.CellCount() == 0 && area(e) == 0 {
+				continue
+			}
 			r := add(cover.Classified, codes[k], class.Name, e, area(e))
 			r.Color, r.PctOfClassified = class.Color, Percent(r.Area, sum.Classified)
 		}

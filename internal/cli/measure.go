@@ -160,6 +160,9 @@ func compose(ctx context.Context, c *cli.Command, checks *checking, r *reporter)
 	if err != nil {
 		return nil, nil, err
 	}
+	if len(set.Zones) > 10_000 {
+		collect(100) // what is kept of so many zones is much, and garbage of four times as much is too much
+	}
 	tallied := func(centres bool, what string) (*account.Composition, error) {
 		tell, end := r.progress(what)
 		sums, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
@@ -182,7 +185,11 @@ func compose(ctx context.Context, c *cli.Command, checks *checking, r *reporter)
 	}
 	var edges []account.Check
 	if c.String("zones") != "" && checks.wants("edges") {
-		if !readsAgain(c, two.place) {
+		rows := 0
+		for _, z := range comp.Zones {
+			rows += len(z.Rows)
+		}
+		if !readsAgain(c, two.place) || rows > 1<<21 && !c.Bool("check-all") { // a second composition takes the memory of the first again
 			edges = append(edges, account.Check{Name: "edges", Outcome: account.NotMade, Text: "it reads the raster again: ask for it with --check-all"})
 		} else {
 			other, err := tallied(!t.centres, "checking edges")
@@ -312,15 +319,24 @@ func longTable(c *account.Composition) *table.Table {
 // unitColumns are added where there are larger units.
 var unitColumns = []string{"within_id", "within_name"}
 
+// partPlaces are the places of classes in the legend, by what they are known by.
+func partPlaces(c *account.Composition) map[string]int {
+	at := map[string]int{}
+	for i, class := range c.Legend.Classes {
+		at[class.ID()] = i
+	}
+	return at
+}
+
 // partAreas are the areas of a zone's parts: one for each class of the legend, then nodata, unlisted
 // and outside.
-func partAreas(c *account.Composition, z account.ZoneSum) []float64 {
-	n := len(c.Legend.Classes)
+func partAreas(at map[string]int, z account.ZoneSum) []float64 {
+	n := len(at)
 	out := make([]float64, n+3)
-	for i, r := range z.Rows {
+	for _, r := range z.Rows {
 		switch r.Kind {
 		case cover.Classified:
-			out[i] += r.Area // classes come first, in the order of the legend
+			out[at[r.Code]] += r.Area
 		default:
 			out[n+int(r.Kind)-1] += r.Area
 		}
@@ -337,15 +353,21 @@ func wideTable(c *account.Composition) *table.Table {
 	if c.HasUnits {
 		t.Columns = append(t.Columns, unitColumns...)
 	}
-	for _, z := range c.Zones {
-		row := []any{c.Epoch, z.ID, z.Name, c.Unit.Name, z.Area}
-		for _, a := range partAreas(c, z) {
-			row = append(row, a)
+	at := partPlaces(c)
+	t.Count = len(c.Zones)
+	t.Each = func(yield func([]any) bool) {
+		for _, z := range c.Zones {
+			row := []any{c.Epoch, z.ID, z.Name, c.Unit.Name, z.Area}
+			for _, a := range partAreas(at, z) {
+				row = append(row, a)
+			}
+			if c.HasUnits {
+				row = append(row, z.WithinID, z.WithinName)
+			}
+			if !yield(row) {
+				return
+			}
 		}
-		if c.HasUnits {
-			row = append(row, z.WithinID, z.WithinName)
-		}
-		t.Rows = append(t.Rows, row)
 	}
 	return t
 }

@@ -19,12 +19,13 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 	marks := letters(names)
 	head := append(append([]string{}, names...), "no data", "unlisted", "outside")
 	most, shown := 0.0, make([]bool, n+3)
-	areas := make([][]float64, len(comp.Zones))
+	at := partPlaces(comp)
+	widest := make([]float64, n+3)
 	nameWidth := 4
-	for k, z := range comp.Zones {
-		areas[k] = partAreas(comp, z)
+	for _, z := range comp.Zones {
 		most = math.Max(most, z.Area)
-		for i, a := range areas[k] {
+		for i, a := range partAreas(at, z) {
+			widest[i] = math.Max(widest[i], a)
 			shown[i] = shown[i] || i < n && comp.Legend.Source != "" || a/math.Max(z.Area, 1e-300) > 1e-12
 		}
 		nameWidth = max(nameWidth, runewidth.StringWidth(zoneTitle(z)))
@@ -53,9 +54,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 		if shown[i] {
 			columns++
 		}
-		for k := range comp.Zones {
-			colWidth = max(colWidth, runewidth.StringWidth(group(areas[k][i], decimals)))
-		}
+		colWidth = max(colWidth, runewidth.StringWidth(group(widest[i], decimals)))
 	}
 	for i := range head { // whole words in the heads, where there is room for them
 		for _, word := range strings.Fields(head[i]) {
@@ -66,7 +65,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 	}
 	barWidth := c.width - nameWidth - areaWidth - 4 - columns*(colWidth+2)
 	if barWidth < 12 {
-		paintTall(c, comp, areas, head, marks, shown, decimals)
+		paintTall(c, comp, at, head, marks, shown, decimals)
 	} else {
 		barWidth = min(barWidth, 48)
 		first := left("zone", nameWidth) + "  " + right("zone, "+comp.Unit.Name, areaWidth) + "  " + left("composition", barWidth)
@@ -92,11 +91,12 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 			}
 		}
 		c.line(keys)
-		for k, z := range comp.Zones {
+		for _, z := range comp.Zones {
+			areas := partAreas(at, z)
 			upper := left(zoneTitle(z), nameWidth) + "  " + right(group(z.Area, decimals), areaWidth) + "  " +
-				c.bar(parts(comp, areas[k], z.Area, marks), barWidth)
+				c.bar(parts(comp, areas, z.Area, marks), barWidth)
 			lower := left("", nameWidth+areaWidth+barWidth+4)
-			for i, a := range areas[k] {
+			for i, a := range areas {
 				if shown[i] {
 					upper += "  " + right(group(a, decimals), colWidth)
 					lower += "  " + right(group(a/z.Area*100, 1)+" %", colWidth)
@@ -150,7 +150,7 @@ func parts(comp *account.Composition, areas []float64, whole float64, marks []ru
 }
 
 // paintTall draws a block of lines for each zone, for narrow terminals and long legends.
-func paintTall(c *canvas, comp *account.Composition, areas [][]float64, head []string, marks []rune, shown []bool, decimals int) {
+func paintTall(c *canvas, comp *account.Composition, at map[string]int, head []string, marks []rune, shown []bool, decimals int) {
 	width := 0
 	for i, h := range head {
 		if shown[i] {
@@ -169,7 +169,7 @@ func paintTall(c *canvas, comp *account.Composition, areas [][]float64, head []s
 			c.line()
 		}
 		c.line(c.bold(zoneTitle(z)), "  ", group(z.Area, decimals), " ", comp.Unit.Name)
-		for i, a := range areas[k] {
+		for i, a := range partAreas(at, z) {
 			if !shown[i] {
 				continue
 			}
