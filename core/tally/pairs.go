@@ -10,7 +10,7 @@ type pairs struct {
 }
 
 const (
-	mostPairs = 1 << 24
+	mostPairs = 1 << 21 // more than a thousand classes in each of two rasters have
 	smallPair = 1 << 14 // first slots from here on are large
 )
 
@@ -28,7 +28,7 @@ func (p *pairs) slot(a, b int32) (int32, error) {
 		return s, nil
 	}
 	if len(p.of) >= mostPairs {
-		return 0, fmt.Errorf("more than %d different combinations of values: put them into classes first", mostPairs)
+		return 0, fmt.Errorf("the rasters have more than %d different combinations of values, so they hold measurements and not classes: put them into classes first, with a crosswalk of intervals", mostPairs)
 	}
 	s := int32(len(p.of))
 	p.of = append(p.of, [2]int32{a, b})

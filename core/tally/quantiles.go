@@ -31,6 +31,27 @@ type target struct {
 // depend on them: values are ordered numbers of 64 bits, of which each reading of the raster settles some more,
 // first sixteen and then eight at a time.
 func Quantiles(ctx context.Context, req Request, shares []int) ([][]float64, error) {
+	var out [][]float64
+	all, placed := *req.Zones, *req.Placement
+	for from := 0; from < len(all.Zones); from += zonesAtOnce {
+		to := min(from+zonesAtOnce, len(all.Zones))
+		set, place := all, placed
+		set.Zones, place.Outlines = all.Zones[from:to], placed.Outlines[from:to]
+		req.Zones, req.Placement = &set, &place
+		some, err := quantiles(ctx, req, shares)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, some...)
+	}
+	return out, nil
+}
+
+// zonesAtOnce is of how many zones quantiles are found in one go. Each zone remembers the values that occur in it, of which there are as many as
+// cells in the worst case.
+const zonesAtOnce = 4096
+
+func quantiles(ctx context.Context, req Request, shares []int) ([][]float64, error) {
 	var targets []*target
 	for z := range req.Zones.Zones {
 		for _, s := range shares {
