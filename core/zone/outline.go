@@ -164,6 +164,16 @@ type mapping struct {
 	bounded                  bool
 }
 
+// tolerance is how far, in cells, the image of an edge may lie from its curve: as far as cellTolerance says, but never less than a
+// projection can tell, which is 1e-8 m on the ground.
+func tolerance(g raster.Grid) float64 {
+	cell := math.Min(g.DX, math.Abs(g.DY)) * g.CRS.Unit // metres, or radians
+	if g.CRS.Geographic() {
+		cell *= g.CRS.Ellipsoid.A
+	}
+	return math.Max(cellTolerance, 1e-8/cell)
+}
+
 func newMapping(s *Set, g raster.Grid, shift *earth.Shift) *mapping {
 	crs := s.CRS
 	own := crs.On(g.CRS, shift)
@@ -178,7 +188,7 @@ func newMapping(s *Set, g raster.Grid, shift *earth.Shift) *mapping {
 		c, r := m.grid.Cell(x, y)
 		return Point{c, r}, ok
 	}
-	m.tol = earth.Tolerance{Absolute: cellTolerance, Longest: longestMetres / crs.Unit, Bend: earth.NewBend(m.toCells, bendMetres/crs.Unit)}
+	m.tol = earth.Tolerance{Absolute: tolerance(g), Longest: longestMetres / crs.Unit, Bend: earth.NewBend(m.toCells, bendMetres/crs.Unit)}
 	if crs.Geographic() {
 		perDegree := math.Pi / 180 / crs.Unit
 		m.tol.Longest, m.tol.Bend = longestDegrees*perDegree, earth.NewBend(m.toCells, bendDegrees*perDegree)
@@ -208,7 +218,7 @@ func (m *mapping) seams(s *Set) {
 	if g.CRS.Geographic() {
 		perRadian = 1 / g.CRS.Unit
 	}
-	m.tolCut = earth.Tolerance{Absolute: cellTolerance, Longest: longestDegrees * math.Pi / 180}
+	m.tolCut = earth.Tolerance{Absolute: tolerance(g), Longest: longestDegrees * math.Pi / 180}
 	w, south, e, n := s.bounds()
 	lon := [2]float64{math.Inf(1), math.Inf(-1)}
 	lat := lon
