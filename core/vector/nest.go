@@ -9,16 +9,54 @@ import (
 )
 
 // Nest makes polygons of rings that come without order, as in shapefiles: a ring that runs clockwise is a shell, and
-// one that runs the other way a hole of the smallest shell around it. Where no shell is around a ring, it is a shell
-// whichever way it runs.
+// one that runs the other way a hole of the smallest shell around it. A ring that should be a hole and has no shell around it
+// contradicts that: some programs write rings the other way round. It is a shell then, and the rings within it are read the other way
+// round too.
 func Nest(rings []Ring) []Polygon {
-	type shell struct {
-		polygon Polygon
-		area    float64
-		box     [4]float64
+	shells, orphans := nest(rings)
+	slices.SortStableFunc(orphans, func(a, b *shell) int { return cmp.Compare(a.area, b.area) })
+	within := map[*shell][]Ring{}
+	out := make([]Polygon, 0, len(shells))
+	for _, s := range shells {
+		i := slices.IndexFunc(orphans, func(o *shell) bool { return o.holds(s.polygon[0], s.area, s.box) })
+		if i < 0 {
+			out = append(out, s.polygon)
+			continue
+		}
+		within[orphans[i]] = append(within[orphans[i]], s.polygon...)
 	}
-	var shells []*shell
-	var holes []Ring
+	for _, o := range orphans {
+		if len(within[o]) == 0 {
+			out = append(out, o.polygon)
+			continue
+		}
+		group := []Ring{reversed(o.polygon[0])}
+		for _, r := range within[o] {
+			group = append(group, reversed(r))
+		}
+		found, alone := nest(group)
+		for _, s := range append(found, alone...) {
+			out = append(out, s.polygon)
+		}
+	}
+	return out
+}
+
+// shell is a polygon that is being made.
+type shell struct {
+	polygon Polygon
+	area    float64
+	box     [4]float64
+}
+
+// holds reports whether the shell runs around a ring of an area and extent.
+func (s *shell) holds(r Ring, area float64, b [4]float64) bool {
+	return s.area >= area && s.box[0] <= b[0] && s.box[1] <= b[1] && s.box[2] >= b[2] && s.box[3] >= b[3] && around(s.polygon[0], r)
+}
+
+// nest gives holes to shells by their directions. Orphans are holes without a shell.
+func nest(rings []Ring) (shells, orphans []*shell) {
+	var holes []*shell
 	for _, r := range rings {
 		if len(r) == 0 {
 			continue
@@ -26,30 +64,25 @@ func Nest(rings []Ring) []Polygon {
 		if a := earth.PlanarArea(r); a <= 0 {
 			shells = append(shells, &shell{Polygon{r}, -a, Box(r)})
 		} else {
-			holes = append(holes, r)
+			holes = append(holes, &shell{Polygon{r}, a, Box(r)})
 		}
 	}
 	order := slices.Clone(shells)
 	slices.SortStableFunc(order, func(a, b *shell) int { return cmp.Compare(a.area, b.area) })
 	for _, h := range holes {
-		b := Box(h)
-		area := earth.PlanarArea(h)
-		found := false
-		for _, s := range order {
-			if s.area >= area && s.box[0] <= b[0] && s.box[1] <= b[1] && s.box[2] >= b[2] && s.box[3] >= b[3] && around(s.polygon[0], h) {
-				s.polygon = append(s.polygon, h)
-				found = true
-				break
-			}
+		i := slices.IndexFunc(order, func(s *shell) bool { return s.holds(h.polygon[0], h.area, h.box) })
+		if i < 0 {
+			orphans = append(orphans, h)
+			continue
 		}
-		if !found {
-			shells = append(shells, &shell{polygon: Polygon{h}})
-		}
+		order[i].polygon = append(order[i].polygon, h.polygon[0])
 	}
-	out := make([]Polygon, len(shells))
-	for i, s := range shells {
-		out[i] = s.polygon
-	}
+	return shells, orphans
+}
+
+func reversed(r Ring) Ring {
+	out := slices.Clone(r)
+	slices.Reverse(out)
 	return out
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 
 	"github.com/verdex-land/verdex/core/earth"
 )
@@ -130,6 +131,33 @@ func TextOf(v any) string {
 	return ""
 }
 
+// exact is the least whole number of which a float64 does not hold all: different ids beyond it would look the same.
+const exact = 1 << 53
+
+// ParseNumber reads a number as a value of a feature: an int64 if it is whole, and a text if it is whole and no int64 holds it, for such
+// numbers are ids.
+func ParseNumber(text string) (any, error) {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return n, nil
+	}
+	v, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		return nil, err
+	}
+	if math.Abs(v) >= exact && strings.Trim(text, "+-0123456789") == "" {
+		return text, nil
+	}
+	return v, nil
+}
+
+// IDOf is the text of a value that is an id. A number that may stand for several ids is an error.
+func IDOf(v any) (string, error) {
+	if f, ok := v.(float64); ok && math.Abs(f) >= exact {
+		return "", fmt.Errorf("the id %v is a floating-point number so large that different ids look the same: store the ids as whole numbers or as text", f)
+	}
+	return TextOf(v), nil
+}
+
 // Number is a value as a number; ok is false for texts, truths and nil.
 func Number(v any) (n float64, ok bool) {
 	switch t := v.(type) {
@@ -146,12 +174,14 @@ func Number(v any) (n float64, ok bool) {
 func (l *Layer) Settle() {
 	for i := range l.Fields {
 		var seen [4]bool
+		large := false
 		for _, f := range l.Features {
-			switch f.Values[i].(type) {
+			switch v := f.Values[i].(type) {
 			case string:
 				seen[Text] = true
 			case int64:
 				seen[Integer] = true
+				large = large || v >= exact || v <= -exact
 			case float64:
 				seen[Real] = true
 			case bool:
@@ -161,7 +191,7 @@ func (l *Layer) Settle() {
 		numbers := seen[Integer] || seen[Real]
 		kind := Text
 		switch {
-		case seen[Text] || numbers && seen[Boolean]:
+		case seen[Text] || numbers && seen[Boolean] || seen[Real] && large:
 		case seen[Real]:
 			kind = Real
 		case seen[Integer]:

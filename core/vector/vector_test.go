@@ -40,3 +40,22 @@ func TestNest(t *testing.T) {
 	// A hole that touches its shell at a corner.
 	assert.Len(t, Nest([]Ring{clockwise(0, 0, 10), other(0, 0, 3)}), 1)
 }
+
+// Whole numbers that a float64 does not hold stay apart, whatever stands beside them.
+func TestLargeIDs(t *testing.T) {
+	for text, want := range map[string]any{"9007199254740993": int64(9007199254740993), "18446744073709551615": "18446744073709551615", "1.5": 1.5, "-3": int64(-3), "1e300": 1e300} {
+		got, err := ParseNumber(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	_, err := ParseNumber("x")
+	assert.Error(t, err)
+	l := &Layer{Fields: []Field{{Name: "id"}}, Features: []Feature{{Values: []any{int64(9007199254740993)}}, {Values: []any{int64(9007199254740992)}}, {Values: []any{1.5}}}}
+	l.Settle()
+	assert.Equal(t, []any{"9007199254740993", "9007199254740992", "1.5"}, []any{l.Features[0].Values[0], l.Features[1].Values[0], l.Features[2].Values[0]})
+	_, err = IDOf(9007199254740992.0)
+	assert.ErrorContains(t, err, "different ids look the same")
+	id, err := IDOf(12.0)
+	require.NoError(t, err)
+	assert.Equal(t, "12", id)
+}

@@ -75,7 +75,10 @@ func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*ve
 	m := &Match{Zones: len(ids), Rows: len(table.Features)}
 	rows := map[string]int{}
 	for i := range table.Features {
-		id := vector.TextOf(table.Features[i].Values[k])
+		id, err := vector.IDOf(table.Features[i].Values[k])
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: row %d, column %s: %w", table.Source, i+1, key, err)
+		}
 		if _, twice := rows[id]; twice && !slices.Contains(m.Twice, id) {
 			m.Twice = append(m.Twice, id)
 		}

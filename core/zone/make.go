@@ -136,7 +136,10 @@ func Merge(l *vector.Layer, by string, sum, keep []string) (out *vector.Layer, l
 	groups := map[string][]int{}
 	var order []string
 	for i, f := range l.Features {
-		id := vector.TextOf(f.Values[at])
+		id, err := vector.IDOf(f.Values[at])
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: feature %d, field %s: %w", l.Source, i+1, by, err)
+		}
 		if id == "" {
 			return nil, nil, fmt.Errorf("%s: feature %d has no value in the field %q: fill it in, or leave such features out with --where", l.Source, i+1, by)
 		}

@@ -220,7 +220,10 @@ func (k keys) id(l *vector.Layer, feature int) (string, error) {
 	f := &l.Features[feature]
 	switch {
 	case k.idField >= 0:
-		id := vector.TextOf(f.Values[k.idField])
+		id, err := vector.IDOf(f.Values[k.idField])
+		if err != nil {
+			return "", fmt.Errorf("%s: feature %d, field %s: %w", l.Source, feature+1, l.Fields[k.idField].Name, err)
+		}
 		if id == "" {
 			return "", fmt.Errorf("%s: feature %d has no value in the id field %q: fill it in, or choose another with --zone-id", l.Source, feature+1, l.Fields[k.idField].Name)
 		}

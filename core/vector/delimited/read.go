@@ -145,30 +145,43 @@ func geometry(row []string, outline, lon, lat int) (g vector.Geometry, code int,
 	return g, code, nil
 }
 
+// columnKind is what all cells of a column are. Whole numbers among others that a float64 does not hold exactly make it text, for they are ids.
+func columnKind(rows [][]string, i int) vector.Kind {
+	kind, large := vector.Integer, false
+	for _, row := range rows {
+		cell := row[i]
+		if cell == "" {
+			continue
+		}
+		if digits := strings.TrimPrefix(cell, "-"); len(digits) > 1 && digits[0] == '0' && digits[1] != '.' {
+			return vector.Text
+		}
+		v, err := vector.ParseNumber(cell)
+		switch v := v.(type) {
+		case int64:
+			large = large || v >= 1<<53 || v <= -1<<53
+		case float64:
+			if math.IsNaN(v) || math.IsInf(v, 0) {
+				return vector.Text
+			}
+			kind = vector.Real
+		default:
+			return vector.Text
+		}
+		if err != nil {
+			return vector.Text
+		}
+	}
+	if kind == vector.Real && large {
+		return vector.Text
+	}
+	return kind
+}
+
 // addColumn adds the values of a column: whole numbers when all are, numbers, or texts. A number that begins with a
 // zero, as codes do, keeps a column text.
 func addColumn(l *vector.Layer, rows [][]string, i int) {
-	kind := vector.Integer
-	for _, row := range rows {
-		text := row[i]
-		if text == "" {
-			continue
-		}
-		digits := strings.TrimPrefix(text, "-")
-		if len(digits) > 1 && digits[0] == '0' && digits[1] != '.' {
-			kind = vector.Text
-		} else if _, err := strconv.ParseInt(text, 10, 64); err != nil && kind == vector.Integer {
-			kind = vector.Real
-		}
-		if kind == vector.Real {
-			if v, err := strconv.ParseFloat(text, 64); err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-				kind = vector.Text
-			}
-		}
-		if kind == vector.Text {
-			break
-		}
-	}
+	kind := columnKind(rows, i)
 	l.Fields[len(l.Fields)-1].Kind = kind
 	for k, row := range rows {
 		var v any

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"runtime"
-	"strconv"
 	"sync"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -160,11 +159,7 @@ func (f *parsedFeature) property(d *jsontext.Decoder, name string) error {
 		}
 		p.value = string(b)
 	case '0':
-		if n, err := strconv.ParseInt(string(v), 10, 64); err == nil {
-			p.value = n
-			break
-		}
-		n, err := strconv.ParseFloat(string(v), 64)
+		n, err := vector.ParseNumber(string(v))
 		if err != nil {
 			return err
 		}

@@ -2,8 +2,9 @@ package geojson
 
 import (
 	"bytes"
-	"strconv"
 	"unicode/utf8"
+
+	"github.com/verdex-land/verdex/core/vector"
 )
 
 // Features of the usual form are read here without the JSON library, which takes several times as long for their few members: type, id,
@@ -182,13 +183,11 @@ func (r *reader) quickProperty(f *parsedFeature, name []byte) bool {
 		if !ok {
 			return false
 		}
-		if v, err := strconv.ParseInt(string(text), 10, 64); err == nil {
-			p.value = v
-		} else if v, err := strconv.ParseFloat(string(text), 64); err == nil {
-			p.value = v
-		} else {
+		v, err := vector.ParseNumber(string(text))
+		if err != nil {
 			return false
 		}
+		p.value = v
 	case c == 't':
 		p.value = true
 		if !s.literal("true") {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"math/big"
 	"os"
 	"slices"
 	"strings"
@@ -75,6 +76,14 @@ func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 	f, err := parquet.OpenFile(r, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 	if err != nil {
 		return fmt.Errorf("it is no Parquet file that can be read (%w)", err)
+	}
+	for _, group := range f.Metadata().RowGroups {
+		for _, c := range group.Columns {
+			// The library gives what lay in the memory before instead of what the page holds.
+			if c.MetaData.Codec == format.Lz4Raw {
+				return fmt.Errorf("its column %s is compressed by LZ4_RAW, which is not read: write the file again with Zstandard or Snappy", strings.Join(c.MetaData.PathInSchema, "."))
+			}
+		}
 	}
 	text, ok := f.Lookup("geo")
 	if !ok {
@@ -232,6 +241,18 @@ func converter(n parquet.Node) func(parquet.Value) any {
 	case parquet.Double:
 		return func(v parquet.Value) any { return v.Double() }
 	case parquet.ByteArray, parquet.FixedLenByteArray:
+		switch t := logical.(type) {
+		case *format.UUIDType:
+			return func(v parquet.Value) any {
+				b := v.ByteArray()
+				if len(b) != 16 {
+					return nil
+				}
+				return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+			}
+		case *format.DecimalType:
+			return func(v parquet.Value) any { return decimal(v.ByteArray(), int(t.Scale)) }
+		}
 		return func(v parquet.Value) any {
 			if b := v.ByteArray(); logical == nil && !printable(b) {
 				return fmt.Sprintf("%d bytes", len(b))
@@ -240,6 +261,16 @@ func converter(n parquet.Node) func(parquet.Value) any {
 		}
 	}
 	return func(v parquet.Value) any { return v.String() }
+}
+
+// decimal is a number of two's complement, the highest byte first, with a number of decimals.
+func decimal(b []byte, scale int) float64 {
+	n := new(big.Int).SetBytes(b)
+	if len(b) > 0 && b[0]&0x80 != 0 {
+		n.Sub(n, new(big.Int).Lsh(big.NewInt(1), uint(8*len(b))))
+	}
+	v, _ := new(big.Rat).SetFrac(n, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(scale)), nil)).Float64()
+	return v
 }
 
 func printable(b []byte) bool {

@@ -151,7 +151,7 @@ func (c *column) value(b []byte, decoder *encoding.Decoder) (v any, sure bool, e
 		if text == "" || strings.Trim(text, "*") == "" { // stars stand for what was too long
 			return nil, true, nil
 		}
-		if n, err := strconv.ParseInt(text, 10, 64); err == nil && c.decimals == 0 {
+		if n, err := vector.ParseNumber(text); err == nil && c.decimals == 0 {
 			return n, true, nil
 		}
 		n, err := strconv.ParseFloat(strings.Replace(text, ",", ".", 1), 64)
