@@ -50,3 +50,27 @@ func TestLayerIsReplacedWithinItsFile(t *testing.T) {
 	assert.Equal(t, Contents(path), Contents(copied))
 	assert.Nil(t, Contents(filepath.Join(t.TempDir(), "none.gpkg")))
 }
+
+// A layer that goes from file to file does not grow: the number that a file gives its features stays the same column.
+func TestFeatureNumbersStay(t *testing.T) {
+	dir := t.TempDir()
+	l := squareLayer(t, "a", 4326, 5)
+	second := l.Features[0]
+	second.Values = []any{"b"}
+	l.Features = append(l.Features, second)
+	for i := range 4 {
+		path := filepath.Join(dir, string(rune('a'+i))+".gpkg")
+		require.NoError(t, Write(path, l))
+		got, err := Read(path, "")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"fid", "id"}, got.FieldNames())
+		assert.Equal(t, []any{int64(2), "b"}, got.Features[1].Values)
+		l = got
+	}
+	l.Features[1].Values[0] = int64(1) // merged from two files: the numbers tell no features apart, and stay as a field
+	path := filepath.Join(dir, "merged.gpkg")
+	require.NoError(t, Write(path, l))
+	got, err := Read(path, "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"fid_", "fid", "id"}, got.FieldNames())
+}

@@ -121,7 +121,8 @@ func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
 func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 	table := TableName(l)
 	kind, many := kindOf(l)
-	columns, names := columnsOf(l)
+	key := keyOf(l)
+	columns, names := columnsOf(l, key)
 	if _, err := tx.Exec("CREATE TABLE " + name(table) + " (" + strings.Join(columns, ", ") + ")"); err != nil {
 		return err
 	}
@@ -153,10 +154,16 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 	for i := range l.Features {
 		f := &l.Features[i]
 		row := []any{i + 1}
+		if key >= 0 {
+			row[0] = f.Values[key]
+		}
 		if !l.Plain {
 			row = append(row, encode(&f.Geometry, srs, many))
 		}
 		for k, v := range f.Values {
+			if k == key {
+				continue
+			}
 			if b, ok := v.(bool); ok && l.Fields[k].Kind == vector.Boolean {
 				v = 0
 				if b {
@@ -173,10 +180,10 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 }
 
 // columnsOf declares the columns: the key, the geometry and the fields, under names that differ from the two.
-func columnsOf(l *vector.Layer) (columns, names []string) {
+func columnsOf(l *vector.Layer, key int) (columns, names []string) {
 	taken := map[string]bool{}
-	for _, f := range l.Fields {
-		taken[strings.ToLower(f.Name)] = true
+	for i, f := range l.Fields {
+		taken[strings.ToLower(f.Name)] = i != key
 	}
 	free := func(n string) string {
 		for taken[n] {
@@ -185,15 +192,23 @@ func columnsOf(l *vector.Layer) (columns, names []string) {
 		taken[n] = true
 		return n
 	}
-	names = []string{free("fid"), free("geom")}
+	names = []string{"", free("geom")}
+	if key >= 0 {
+		names[0] = l.Fields[key].Name
+	} else {
+		names[0] = free("fid")
+	}
 	columns = []string{name(names[0]) + " INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"}
 	if !l.Plain {
 		kind, _ := kindOf(l)
 		columns = append(columns, name(names[1])+" "+kind)
 	}
-	seen := map[string]bool{}
+	seen := map[string]bool{strings.ToLower(names[0]): true, strings.ToLower(names[1]): true}
 	types := map[vector.Kind]string{vector.Text: "TEXT", vector.Integer: "INTEGER", vector.Real: "REAL", vector.Boolean: "BOOLEAN"}
-	for _, f := range l.Fields {
+	for i, f := range l.Fields {
+		if i == key {
+			continue
+		}
 		n := f.Name // names of columns differ in more than case
 		for seen[strings.ToLower(n)] || n == "" {
 			n += "_"
@@ -203,6 +218,23 @@ func columnsOf(l *vector.Layer) (columns, names []string) {
 		columns = append(columns, name(n)+" "+types[f.Kind])
 	}
 	return columns, names
+}
+
+// keyOf is the field that numbers the features of a GeoPackage, where they come from one: whole numbers above 0, no two alike. -1 if there is none.
+func keyOf(l *vector.Layer) int {
+	key := l.Field("fid")
+	if key < 0 || l.Fields[key].Kind != vector.Integer {
+		return -1
+	}
+	seen := map[int64]bool{}
+	for i := range l.Features {
+		n, ok := l.Features[i].Values[key].(int64)
+		if !ok || n < 1 || seen[n] {
+			return -1
+		}
+		seen[n] = true
+	}
+	return key
 }
 
 // kindOf is the geometry type of a layer, and whether all its features are to be multipolygons or multipoints.
