@@ -88,13 +88,30 @@ func versionNote[T comparable](what, name string, number int, many string, befor
 	return fmt.Sprintf("the %s %s has version %d now: %d %s new, %d gone, %d with another name or mark", what, name, number, fresh, many, gone, other)
 }
 
+// keepUsedClasses leaves out classes that no row has: without a legend, what a table holds is all that is known of the classes.
+func (p *Posting) keepUsedClasses() {
+	used := map[string]bool{}
+	for _, e := range p.Extents {
+		used[e.Code] = used[e.Code] || e.Kind == "class"
+	}
+	for _, m := range p.Moves {
+		used[m.From], used[m.To] = true, true
+	}
+	p.Legend.Classes = slices.DeleteFunc(slices.Clone(p.Legend.Classes), func(c Class) bool { return !used[c.Code] })
+}
+
 // adopt gives a posting that was made of bare tables the zone set and legend of its account, where they say the same.
 func (b *Book) adopt(ctx context.Context, tx *txn, p *Posting) error {
 	if p.ZoneSet.Name != "" && p.Legend.Name != "" {
 		return nil
 	}
+	if p.Legend.Name == "" {
+		p.keepUsedClasses()
+	}
+	// That of the posting which it repeats or corrects, if there is one.
 	var zones, legend int64
-	err := tx.QueryRowContext(ctx, b.sql("SELECT zone_set_id, legend_id FROM posting WHERE account = ? ORDER BY posting_id DESC LIMIT 1"), p.Account).Scan(&zones, &legend)
+	err := tx.QueryRowContext(ctx, b.sql("SELECT zone_set_id, legend_id FROM posting WHERE account = ? ORDER BY CASE WHEN kind = ? AND from_epoch = ? AND epoch = ? THEN 1 ELSE 0 END DESC, posting_id DESC LIMIT 1"),
+		p.Account, p.Kind, p.From, p.Epoch).Scan(&zones, &legend)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
