@@ -73,10 +73,10 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 		fmt.Fprintln(stderr, errInterrupted)
 		return exitFailed
 	case errors.As(err, &wrong):
-		fmt.Fprintf(stderr, "verdex: %v\n", err)
+		fmt.Fprintf(stderr, "verdex: %s\n", printableLines(err.Error()))
 		return exitUsage
 	}
-	fmt.Fprintf(stderr, "verdex: %v\n", err)
+	fmt.Fprintf(stderr, "verdex: %s\n", printableLines(err.Error()))
 	return exitFailed
 }
 

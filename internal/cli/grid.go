@@ -27,7 +27,7 @@ func (g *grid) add(name string, cells []string, bold, dim bool) {
 }
 
 // escapes are sequences that take no room on the screen.
-var escapes = regexp.MustCompile("\x1b\\[[0-9;]*m")
+var escapes = regexp.MustCompile("\ue000[0-9a-f]{8}\\[[0-9;]*m")
 
 func screenWidth(s string) int { return runewidth.StringWidth(escapes.ReplaceAllString(s, "")) }
 

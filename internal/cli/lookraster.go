@@ -18,6 +18,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // rasterReport is what look says of a raster. Areas are in the units that their names end in.
@@ -195,7 +196,15 @@ func writeLegend(ctx context.Context, c *cli.Command, path string, reports []*ra
 // writeLegendLines writes a legend of lines of code, name, colour and group.
 func writeLegendLines(ctx context.Context, path string, lines [][]string) error {
 	return writeFile(ctx, path, func(w io.Writer) error {
-		return csv.NewWriter(w).WriteAll(append([][]string{{"code", "name", "color", "group"}}, lines...))
+		rows := [][]string{{"code", "name", "color", "group"}}
+		for _, l := range lines {
+			row := make([]string, len(l))
+			for i, cell := range l {
+				row[i] = text.Guard(cell)
+			}
+			rows = append(rows, row)
+		}
+		return csv.NewWriter(w).WriteAll(rows)
 	})
 }
 

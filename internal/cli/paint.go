@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"math/rand/v2"
 	"os"
 	"strconv"
 	"strings"
@@ -21,10 +22,13 @@ type canvas struct {
 	color bool
 	width int
 	b     strings.Builder
+	// escape stands for the escape character of the canvas's own styles until it is drawn. Nobody knows it, so that no name in a file can
+	// hold it: what a name has of control characters does not reach the terminal.
+	escape string
 }
 
 func newCanvas(w io.Writer) *canvas {
-	c := &canvas{w: w, width: 110}
+	c := &canvas{w: w, width: 110, escape: fmt.Sprintf("\ue000%08x", rand.Uint32())}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		c.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
@@ -38,13 +42,35 @@ func newCanvas(w io.Writer) *canvas {
 }
 
 func (c *canvas) flush() error {
-	_, err := io.WriteString(c.w, c.b.String())
+	_, err := io.WriteString(c.w, strings.ReplaceAll(c.b.String(), c.escape, "\x1b"))
 	c.b.Reset()
 	return err
 }
 
+// printable is a line of text without control characters: a terminal would obey them.
+func printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t' || r == '\r':
+			return ' '
+		case r < ' ' || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069':
+			return '\ufffd'
+		}
+		return r
+	}, s)
+}
+
+// printableLines is printable for a text of several lines.
+func printableLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, l := range lines {
+		lines[i] = printable(l)
+	}
+	return strings.Join(lines, "\n")
+}
+
 func (c *canvas) line(parts ...string) {
-	c.b.WriteString(strings.TrimRight(strings.Join(parts, ""), " "))
+	c.b.WriteString(strings.TrimRight(printable(strings.Join(parts, "")), " "))
 	c.b.WriteByte('\n')
 }
 
@@ -52,7 +78,7 @@ func (c *canvas) style(code, s string) string {
 	if !c.color || s == "" {
 		return s
 	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
+	return c.escape + "[" + code + "m" + s + c.escape + "[0m"
 }
 
 func (c *canvas) bold(s string) string { return c.style("1", s) }

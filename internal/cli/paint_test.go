@@ -2,11 +2,13 @@ package cli
 
 import (
 	"math"
+	"os"
 	"strings"
 	"testing"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -66,4 +68,31 @@ func TestNotesWrapBetweenWords(t *testing.T) {
 	assert.Equal(t, "note: one two three\n      four five\nsix", r.wrap("note: one two three four five\nsix", 6))
 	assert.Equal(t, "note: aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", r.wrap("note: aaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", 6))
 	assert.Equal(t, "as it is however long it may be", (&reporter{}).wrap("as it is however long it may be", 6))
+}
+
+// No name in a file reaches the terminal as a command: not in colour, not in a message, and not by pretending to be a style of ours.
+func TestNamesDoNotCommandTheTerminal(t *testing.T) {
+	var b strings.Builder
+	c := newCanvas(&b)
+	c.color = true
+	c.line(c.bold("Orrin"), " \x1b[31mred\x1b[0m \a\b\x9b2J a\tb\nc \u202egnp\u2028 \ue00000000000[8mhidden")
+	require.NoError(t, c.flush())
+	assert.Equal(t, "\x1b[1mOrrin\x1b[0m \ufffd[31mred\ufffd[0m \ufffd\ufffd\ufffd2J a b c \ufffdgnp\ufffd \ue00000000000[8mhidden\n", b.String())
+	var said strings.Builder
+	r := &reporter{w: &said}
+	r.note("a\x1b]0;title\a\nb")
+	r.warn("\x1b[2J")
+	assert.Equal(t, "note: a\ufffd]0;title\ufffd\nb\nwarning: \ufffd[2J\n", said.String())
+	t.Chdir(t.TempDir())
+	require.NoError(t, os.WriteFile("l.csv", []byte("code,name\n1,\x1b[31mred\a\n2,=risk\n3,c\n4,d\n5,e\n"), 0o644))
+	require.NoError(t, os.WriteFile("a.asc", []byte(asciiGrid(40, 30)), 0o644))
+	out, errs := verdex(t, "measure", "a.asc", "--crs", "EPSG:32633", "--legend", "l.csv")
+	assert.NotContains(t, out+errs, "\x1b")
+	assert.NotContains(t, out+errs, "\a")
+	assert.Contains(t, out, "red")
+	verdex(t, "look", "a.asc", "--crs", "EPSG:32633", "--legend", "l.csv", "--legend-out", "again.csv")
+	text, err := os.ReadFile("again.csv")
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "2,'=risk,", "a spreadsheet would run it")
+	verdex(t, "measure", "a.asc", "--crs", "EPSG:32633", "--legend", "again.csv")
 }

@@ -45,7 +45,7 @@ func (r *reporter) note(text string) {
 	case r.log != nil:
 		r.log.Info(text)
 	default:
-		fmt.Fprintln(r.w, r.wrap("note: "+text, 6))
+		fmt.Fprintln(r.w, r.wrap("note: "+printableLines(text), 6))
 	}
 }
 
@@ -55,7 +55,7 @@ func (r *reporter) warn(text string) {
 		r.log.Warn(text)
 		return
 	}
-	text = r.wrap("warning: "+text, 9)
+	text = r.wrap("warning: "+printableLines(text), 9)
 	if r.color {
 		text = "\x1b[1;38;2;224;168;72mwarning:\x1b[0m" + strings.TrimPrefix(text, "warning:")
 	}
