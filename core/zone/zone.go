@@ -77,6 +77,12 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 		}
 		if len(f.Geometry.Polygons) == 0 {
 			if t := f.Geometry.Type; t != "" && t != "Polygon" && t != "MultiPolygon" {
+				switch {
+				case strings.EqualFold(t, "Polygon") || strings.EqualFold(t, "MultiPolygon"):
+					return nil, fmt.Errorf("%s: feature %d (%s) has the type of geometry %q, which GeoJSON writes as Polygon or MultiPolygon: correct the file", l.Source, i+1, id, t)
+				case t == "GeometryCollection":
+					return nil, fmt.Errorf("%s: feature %d (%s) is a GeometryCollection, of which no zone can be made: save its polygons as a MultiPolygon", l.Source, i+1, id)
+				}
 				return nil, fmt.Errorf("%s: feature %d (%s) is a %s, but zones are polygons%s", l.Source, i+1, id, t, aroundPoints(f))
 			}
 			s.Notes = append(s.Notes, fmt.Sprintf("feature %d (%s) has no outline and is left out", i+1, id))

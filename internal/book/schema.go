@@ -313,6 +313,12 @@ func (b *Book) migrate(ctx context.Context, where string) error {
 			return b.explain(err)
 		}
 		if !there {
+			var schema, role string
+			err := b.db.QueryRowContext(ctx, `SELECT n.nspname, current_user FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+				WHERE c.relname = 'posting' AND n.nspname = trim('"' from current_setting('search_path')) AND NOT has_schema_privilege(n.oid, 'USAGE')`).Scan(&schema, &role)
+			if err == nil {
+				return fmt.Errorf("%s: there is a book, but %s may not use it: ask its owner for GRANT USAGE ON SCHEMA %s and GRANT SELECT ON ALL TABLES IN SCHEMA %s, and to post for INSERT too", b.Name, role, schema, schema)
+			}
 			return fmt.Errorf("%s: there is no book in the database: make one with verdex book create", b.Name)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -43,6 +44,11 @@ func loadZones(ctx context.Context, c *cli.Command, where string) (*zone.Set, er
 			return nil, err
 		}
 		return zone.FromText(where, crs)
+	}
+	if path, _ := vectors.Split(where); len(where) > 40 || strings.ContainsAny(where, "(),;") {
+		if _, err := os.Stat(path); err != nil { // a text that was mistyped rather than a file
+			return nil, fmt.Errorf("%s: there is no such file, and it is neither WKT, such as POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2)), nor bbox:W,S,E,N, nor geo:LAT,LON;u=METRES: check it", runewidth.Truncate(where, 60, "…"))
+		}
 	}
 	l, err := loadLayer(ctx, c, where)
 	if err != nil {

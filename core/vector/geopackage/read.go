@@ -69,6 +69,9 @@ func Layers(path string) ([]Info, error) {
 func layers(path string, db *sql.DB) (out []Info, err error) {
 	rows, err := db.Query(`SELECT c.table_name, g.geometry_type_name FROM gpkg_contents c JOIN gpkg_geometry_columns g ON g.table_name = c.table_name
 		WHERE c.data_type = 'features' ORDER BY c.rowid`)
+	if err != nil && strings.Contains(err.Error(), "locked") {
+		return nil, fmt.Errorf("%s: another program is writing to it: try again when that has ended", path)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: it is no GeoPackage with outlines: %w", path, err)
 	}
