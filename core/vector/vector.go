@@ -9,6 +9,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/verdex-land/verdex/core/earth"
 )
@@ -36,6 +37,41 @@ func (g *Geometry) Empty() bool { return len(g.Polygons) == 0 && len(g.Points) =
 type Field struct {
 	Name string
 	Kind Kind
+	Form Form // of texts that are dates or times
+	// Decimals is how many decimals all numbers of a Real field have in a file that stores them exactly; 0 where they are plain
+	// floating-point numbers.
+	Decimals int
+}
+
+// Form is what texts of a field are, where the file says so.
+type Form uint8
+
+// The forms of texts.
+const (
+	Plain    Form = iota
+	Date          // 2020-06-30
+	DateTime      // 2020-06-30T12:00:00Z
+)
+
+// AllDates reports whether all values of a field are dates or times, as its form says.
+func (l *Layer) AllDates(i int) bool {
+	for k := range l.Features {
+		if v := l.Features[k].Values[i]; v != nil {
+			if _, err := ParseTime(v); err != nil {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// ParseTime reads a value that is a date, or a date and a time.
+func ParseTime(v any) (time.Time, error) {
+	text, _ := v.(string)
+	if t, err := time.Parse(time.DateOnly, text); err == nil {
+		return t, nil
+	}
+	return time.Parse(time.RFC3339Nano, text)
 }
 
 // Kind is what the values of a field are.
@@ -200,6 +236,12 @@ func (l *Layer) Settle() {
 			kind = Boolean
 		}
 		l.Fields[i].Kind = kind
+		if kind != Text {
+			l.Fields[i].Form = Plain
+		}
+		if kind != Real {
+			l.Fields[i].Decimals = 0
+		}
 		for k := range l.Features {
 			v := &l.Features[k].Values[i]
 			switch n := (*v).(type) {

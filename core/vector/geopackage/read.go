@@ -161,6 +161,20 @@ func read(db *sql.DB, l *vector.Layer) error {
 	if err != nil {
 		return err
 	}
+	forms := make([]vector.Form, len(columns))
+	for i, t := range types {
+		switch strings.ToUpper(t.DatabaseTypeName()) {
+		case "DATE":
+			forms[i] = vector.Date
+		case "DATETIME":
+			forms[i] = vector.DateTime
+		}
+		if k := len(l.Fields) - len(columns) + 1 + i; i < geometry {
+			l.Fields[i].Form = forms[i]
+		} else if i > geometry {
+			l.Fields[k-1].Form = forms[i]
+		}
+	}
 	values := make([]any, len(columns))
 	at := make([]any, len(columns))
 	for i := range values {
@@ -181,7 +195,7 @@ func read(db *sql.DB, l *vector.Layer) error {
 			if n, ok := v.(int64); ok && strings.EqualFold(types[i].DatabaseTypeName(), "BOOLEAN") {
 				v = n != 0
 			}
-			f.Values = append(f.Values, value(v))
+			f.Values = append(f.Values, value(v, forms[i]))
 		}
 		l.Features = append(l.Features, f)
 	}
@@ -193,15 +207,15 @@ func read(db *sql.DB, l *vector.Layer) error {
 }
 
 // value is a value of the database as one of a feature. Blobs are only told by their size.
-func value(v any) any {
+func value(v any, form vector.Form) any {
 	switch t := v.(type) {
 	case []byte:
 		return fmt.Sprintf("%d bytes", len(t))
 	case time.Time:
-		if t.Equal(t.Truncate(24 * time.Hour)) {
+		if form == vector.Date || form == vector.Plain && t.Equal(t.Truncate(24*time.Hour)) {
 			return t.Format(time.DateOnly)
 		}
-		return t.UTC().Format("2006-01-02T15:04:05.999Z")
+		return t.UTC().Format("2006-01-02T15:04:05.000Z")
 	}
 	return v
 }

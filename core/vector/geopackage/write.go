@@ -209,13 +209,17 @@ func columnsOf(l *vector.Layer, key int) (columns, names []string) {
 		if i == key {
 			continue
 		}
+		kind := types[f.Kind]
+		if f.Form != vector.Plain && l.AllDates(i) {
+			kind = map[vector.Form]string{vector.Date: "DATE", vector.DateTime: "DATETIME"}[f.Form]
+		}
 		n := f.Name // names of columns differ in more than case
 		for seen[strings.ToLower(n)] || n == "" {
 			n += "_"
 		}
 		seen[strings.ToLower(n)] = true
 		names = append(names, n)
-		columns = append(columns, name(n)+" "+types[f.Kind])
+		columns = append(columns, name(n)+" "+kind)
 	}
 	return columns, names
 }

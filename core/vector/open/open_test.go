@@ -7,6 +7,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -302,4 +303,55 @@ func TestTables(t *testing.T) {
 		_, err := table(text)
 		assert.ErrorContains(t, err, want, text)
 	}
+}
+
+// Dates, times and decimals stay what they are from one format to another that has them, and texts that say the same elsewhere.
+func TestDatesAndDecimalsThereAndBack(t *testing.T) {
+	dir := t.TempDir()
+	l := sample(t, 4326)
+	l.Fields = []vector.Field{{Name: "day", Form: vector.Date}, {Name: "moment", Form: vector.DateTime}, {Name: "price", Kind: vector.Real, Decimals: 2}, {Name: "odd", Form: vector.Date}}
+	l.Features = l.Features[:2]
+	l.Features[0].Values = []any{"2020-02-29", "2020-06-30T00:00:00.000Z", 12.34, "2020-01-01"}
+	l.Features[1].Values = []any{"1931-12-01", nil, -0.5, "soon"}
+	path := filepath.Join(dir, "0.gpkg")
+	write(t, path, l)
+	for i, ending := range []string{".parquet", ".gpkg", ".parquet", ".gpkg"} {
+		got, err := Read(path, "")
+		require.NoError(t, err)
+		for k, want := range l.Fields {
+			f := got.Field(want.Name)
+			require.GreaterOrEqual(t, f, 0)
+			switch {
+			case want.Name == "odd": // which is no date
+				assert.Equal(t, vector.Plain, got.Fields[f].Form, path)
+			case want.Name == "price":
+				assert.Equal(t, vector.Real, got.Fields[f].Kind, path)
+			default:
+				assert.Equal(t, want.Form, got.Fields[f].Form, "%s %s", path, want.Name)
+			}
+			for n := range l.Features {
+				have := got.Features[n].Values[f]
+				if text, ok := have.(string); ok {
+					have = strings.Replace(text, "00Z", "00.000Z", 1)
+					have = strings.Replace(have.(string), ".000.000Z", ".000Z", 1)
+				}
+				assert.Equal(t, l.Features[n].Values[k], have, "%s %s", path, want.Name)
+			}
+		}
+		path = filepath.Join(dir, fmt.Sprint(i+1)+ending)
+		write(t, path, got)
+	}
+	path = filepath.Join(dir, "x.shp")
+	write(t, path, l)
+	got, err := Read(path, "")
+	require.NoError(t, err)
+	assert.Equal(t, vector.Date, got.Fields[0].Form)
+	assert.Equal(t, "2020-02-29", got.Features[0].Values[0])
+	path = filepath.Join(dir, "d.parquet")
+	l.Name = ""
+	write(t, path, l)
+	got, err = Read(path, "")
+	require.NoError(t, err)
+	assert.Equal(t, 2, got.Fields[2].Decimals)
+	assert.Equal(t, -0.5, got.Features[1].Values[2])
 }

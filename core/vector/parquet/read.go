@@ -154,7 +154,7 @@ func rows(f *parquet.File, primary string, l *vector.Layer) error {
 		default:
 			places[i] = len(l.Fields)
 			converters[i] = converter(leaf.Node)
-			l.Fields = append(l.Fields, vector.Field{Name: path[0]})
+			l.Fields = append(l.Fields, fieldOf(path[0], leaf.Node))
 		}
 	}
 	if !found {
@@ -198,6 +198,22 @@ func rows(f *parquet.File, primary string, l *vector.Layer) error {
 	}
 	l.Settle()
 	return nil
+}
+
+// fieldOf is a field with what its column says of dates and decimals.
+func fieldOf(name string, n parquet.Node) vector.Field {
+	f := vector.Field{Name: name}
+	if t := n.Type().LogicalType(); t != nil {
+		switch t := t.Value.(type) {
+		case *format.DateType:
+			f.Form = vector.Date
+		case *format.TimestampType:
+			f.Form = vector.DateTime
+		case *format.DecimalType:
+			f.Decimals = int(t.Scale)
+		}
+	}
+	return f
 }
 
 // converter turns values of a column into those of features.

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -41,7 +42,9 @@ func Write(w io.Writer, l *vector.Layer) error {
 		g.Group[name] = parquet.Compressed(n, &parquet.Zstd)
 		g.order = append(g.order, name)
 	}
-	for _, f := range l.Fields {
+	puts := make([]func(any) parquet.Value, len(l.Fields))
+	for i, f := range l.Fields {
+		puts[i] = func(v any) parquet.Value { return parquet.ValueOf(v) }
 		name := strings.ReplaceAll(f.Name, ",", "_") // which the library does not take
 		for taken[name] || name == "" {
 			name += "_"
@@ -49,10 +52,25 @@ func Write(w io.Writer, l *vector.Layer) error {
 		taken[name] = true
 		var n parquet.Node
 		switch f.Kind {
+		case vector.Real:
+			if n = parquet.Leaf(parquet.DoubleType); f.Decimals > 0 && fitsDecimal(l, i) {
+				n, puts[i] = parquet.Decimal(f.Decimals, 18, parquet.Int64Type), func(v any) parquet.Value {
+					return parquet.Int64Value(int64(math.Round(v.(float64) * math.Pow10(f.Decimals))))
+				}
+			}
+		case vector.Text:
+			n = parquet.String()
+			if f.Form == vector.Plain || !l.AllDates(i) {
+				break
+			}
+			day := func(v any) time.Time { t, _ := vector.ParseTime(v); return t } // AllDates has read it
+			if n = parquet.Date(); f.Form == vector.Date {
+				puts[i] = func(v any) parquet.Value { return parquet.Int32Value(int32(day(v).Unix() / 86400)) }
+			} else {
+				n, puts[i] = parquet.Timestamp(parquet.Microsecond), func(v any) parquet.Value { return parquet.Int64Value(day(v).UnixMicro()) }
+			}
 		case vector.Integer:
 			n = parquet.Leaf(parquet.Int64Type)
-		case vector.Real:
-			n = parquet.Leaf(parquet.DoubleType)
 		case vector.Boolean:
 			n = parquet.Leaf(parquet.BooleanType)
 		default:
@@ -76,7 +94,11 @@ func Write(w io.Writer, l *vector.Layer) error {
 		f := &l.Features[i]
 		row := make(parquet.Row, 0, len(l.Fields)+1)
 		for k, v := range f.Values {
-			row = append(row, cell(parquet.ValueOf(v), v == nil, k))
+			var put parquet.Value
+			if v != nil {
+				put = puts[k](v)
+			}
+			row = append(row, cell(put, v == nil, k))
 		}
 		if !l.Plain {
 			var outline parquet.Value
@@ -90,6 +112,19 @@ func Write(w io.Writer, l *vector.Layer) error {
 		}
 	}
 	return out.Close()
+}
+
+// fitsDecimal reports whether all numbers of a field are what is left of them when they are stored with its number of decimals.
+func fitsDecimal(l *vector.Layer, i int) bool {
+	scale := math.Pow10(l.Fields[i].Decimals)
+	for k := range l.Features {
+		if v, ok := l.Features[k].Values[i].(float64); ok {
+			if n := math.Round(v * scale); math.Abs(n) >= 1<<53 || n/scale != v {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // cell puts a value of an optional column in its place.

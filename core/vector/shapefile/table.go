@@ -73,7 +73,11 @@ func decodeTable(r io.Reader, cpg string, l *vector.Layer) error {
 		return err
 	}
 	for _, c := range columns {
-		l.Fields = append(l.Fields, vector.Field{Name: c.name})
+		field := vector.Field{Name: c.name}
+		if c.kind == 'D' {
+			field.Form = vector.Date
+		}
+		l.Fields = append(l.Fields, field)
 	}
 	if count != len(l.Features) {
 		return fmt.Errorf("it has %d rows, but the .shp has %d shapes: the two do not belong together", count, len(l.Features))

@@ -157,12 +157,19 @@ func encodeTable(l *vector.Layer) ([]byte, []string, error) {
 	names, notes := shortNames(fields)
 	kinds := map[vector.Kind]byte{vector.Text: 'C', vector.Integer: 'N', vector.Real: 'N', vector.Boolean: 'L'}
 	widths := make([]int, len(fields))
+	dates := make([]bool, len(fields))
+	for i, f := range fields {
+		dates[i] = f.Form == vector.Date && l.AllDates(i)
+	}
 	rows := make([][]string, len(l.Features))
 	var cut []string
 	for k := range l.Features {
 		rows[k] = make([]string, len(fields))
 		for i, f := range fields {
 			text := cell(values(&l.Features[k], i))
+			if dates[i] {
+				text = strings.ReplaceAll(text, "-", "")
+			}
 			if f.Kind == vector.Text && len(text) > 254 {
 				for text = text[:254]; !utf8.ValidString(text); {
 					text = text[:len(text)-1]
@@ -194,9 +201,13 @@ func encodeTable(l *vector.Layer) ([]byte, []string, error) {
 		default:
 			widths[i] = max(widths[i], 1)
 		}
+		kind := kinds[f.Kind]
+		if dates[i] {
+			kind, widths[i] = 'D', 8
+		}
 		d := make([]byte, 32)
 		copy(d[:10], names[i])
-		d[11], d[16], d[17] = kinds[f.Kind], byte(widths[i]), byte(decimals)
+		d[11], d[16], d[17] = kind, byte(widths[i]), byte(decimals)
 		descriptions = append(descriptions, d...)
 		length += widths[i]
 	}
