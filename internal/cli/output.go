@@ -2,9 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -136,7 +138,11 @@ func makeGeoPackage(f *commandFiles, path string, l *vector.Layer) error {
 				}
 			}
 		}
-		return geopackage.Write(name, l)
+		err := geopackage.Write(name, l)
+		if err != nil && (strings.Contains(err.Error(), "disk I/O error") || strings.Contains(err.Error(), "disk is full")) { // what SQLite says of it
+			return output.Refused(errors.New("the disk is full or refuses to be written to"))
+		}
+		return err
 	})
 }
 

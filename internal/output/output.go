@@ -367,6 +367,10 @@ func (j *Job) failed(c *claim, err error) error {
 	return err
 }
 
+// Refused marks an error as one of the file system, such as a database reports when the disk is full. The message then says that the file
+// could not be written and what to do.
+func Refused(err error) error { return writeError{err} }
+
 // writeError is an error of a file that is written.
 type writeError struct{ error }
 
