@@ -167,3 +167,47 @@ func TestInputReplacedWhileItIsRead(t *testing.T) {
 	out, _ := verdex(t, "book", "list", "orrin.book", "--format", "csv")
 	assert.NotContains(t, out, "new")
 }
+
+// Of programs that make one new file at the same time one does, whole; the others fail and leave nothing. Where files may be replaced all succeed.
+func TestProgramsThatMakeOneFile(t *testing.T) {
+	_, err := program()
+	require.NoError(t, err)
+	workInWorld(t)
+	before := state(t)
+	together := func(args ...string) (done int) {
+		ended := make(chan error)
+		for range 8 {
+			c := built(t, args...)
+			go func() { ended <- c.Run() }()
+		}
+		for range 8 {
+			if <-ended == nil {
+				done++
+			}
+		}
+		return done
+	}
+	measure := []string{"measure", "cover_2020.tif", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv", "--out", "new.csv", "--attach", "new.gpkg"}
+	assert.Equal(t, 1, together(measure...))
+	assert.Equal(t, 8, together("mosaic", "cover_2020.tif", "--force", "--out", "new.tif"))
+	text := string(must(os.ReadFile("new.csv")))
+	assert.Equal(t, 51, strings.Count(text, "\n"))
+	for _, name := range []string{"new.csv", "new.csv-metadata.json", "new.gpkg", "new.tif"} {
+		require.NoError(t, os.Remove(name))
+	}
+	assert.Equal(t, before, state(t))
+}
+
+// A mosaic may have more tiles than a program may have files open.
+func TestMoreTilesThanOpenFiles(t *testing.T) {
+	path, err := program()
+	require.NoError(t, err)
+	t.Chdir(t.TempDir())
+	for i := range 120 {
+		text := strings.Replace(asciiGrid(10, 10), "500000", fmt.Sprint(500000+300*i), 1)
+		require.NoError(t, os.WriteFile(fmt.Sprintf("t%d.asc", i), []byte(text), 0o644))
+	}
+	out := run(t, "sh", "-c", "ulimit -n 50 && exec "+path+" measure 't*.asc' --crs EPSG:32633 --format csv")
+	few, _ := verdex(t, "measure", "t*.asc", "--crs", "EPSG:32633", "--format", "csv")
+	assert.Equal(t, few, out)
+}

@@ -56,24 +56,30 @@ func (j *Job) Commit(post func() error) (err error) {
 
 // place gives a staged output its name.
 func (j *Job) place(c *claim) error {
-	if c.old == nil && !c.folder {
-		if err := LinkNew(c.staged, c.real); err != nil {
+	if c.old == nil && !c.rules.Folder {
+		err := LinkNew(c.staged, c.real)
+		if err == nil {
+			c.placed = true
+			j.temporary.remove(c.staged)
+			c.staged = ""
+			return nil
+		}
+		// Another program has made it meanwhile: it is replaced if it might have been replaced when this one began.
+		if now, e := os.Stat(c.real); errors.Is(err, os.ErrExist) && c.rules.Replace && !c.rules.Keeps && e == nil && c.replaceableNow(now) {
+			c.old = now
+		} else {
 			return j.refused(c, err)
 		}
-		c.placed = true
-		j.temporary.remove(c.staged)
-		c.staged = ""
-		return nil
 	}
 	if c.old != nil {
-		if now, err := os.Stat(c.real); c.keeps && (err != nil || changed(c.old, now)) {
+		if now, err := os.Stat(c.real); c.rules.Keeps && (err != nil || changed(c.old, now)) {
 			return fmt.Errorf("%s: another program has changed it meanwhile, so nothing was written: run the command again", c.name)
 		}
 		backup, err := j.temporary.name(filepath.Dir(c.real))
 		if err != nil {
 			return j.refused(c, err)
 		}
-		if c.folder || os.Link(c.real, backup) != nil { // there are file systems without links
+		if c.rules.Folder || os.Link(c.real, backup) != nil { // there are file systems without links
 			if err := os.Rename(c.real, backup); err != nil {
 				return j.refused(c, err)
 			}
@@ -87,6 +93,11 @@ func (j *Job) place(c *claim) error {
 	j.temporary.forget(c.staged)
 	c.staged = ""
 	return nil
+}
+
+// replaceableNow reports whether a file that was made meanwhile may be replaced.
+func (c *claim) replaceableNow(now os.FileInfo) bool {
+	return now.Mode().IsRegular() && (c.rules.Book == nil || !c.rules.Book(c.real))
 }
 
 func (j *Job) refused(c *claim, err error) error {
@@ -122,7 +133,7 @@ func (j *Job) takeBack() {
 	}
 	for _, c := range j.claims {
 		switch {
-		case c.placed && c.folder:
+		case c.placed && c.rules.Folder:
 			os.RemoveAll(c.real)
 		case c.placed && c.backup == "":
 			os.Remove(c.real)

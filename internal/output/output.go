@@ -46,8 +46,7 @@ type Input struct {
 type claim struct {
 	name   string // as the user gave it
 	real   string // where it is put: the target of a link
-	folder bool
-	keeps  bool
+	rules  Rules
 	stream bool // a pipe or a device, into which the staged bytes are copied
 	mode   os.FileMode
 	old    os.FileInfo // what is replaced, nil for nothing
@@ -113,7 +112,7 @@ type Rules struct {
 
 // Claim declares an output and checks that it can be written.
 func (j *Job) Claim(path string, rules Rules) error {
-	c := &claim{name: path, folder: rules.Folder, keeps: rules.Keeps, mode: 0o644}
+	c := &claim{name: path, rules: rules, mode: 0o644}
 	if err := c.resolve(); err != nil {
 		return err
 	}
@@ -184,7 +183,7 @@ func (j *Job) distinct(c *claim) error {
 			}
 			return conflict("%s: this command reads it (%s), and an input is never replaced: choose another name", c.name, in.Role)
 		}
-		if c.folder && within(in.Path, c.real) {
+		if c.rules.Folder && within(in.Path, c.real) {
 			return conflict("%s: this command reads a file in it, %s: choose another folder", c.name, in.Path)
 		}
 	}
@@ -192,7 +191,7 @@ func (j *Job) distinct(c *claim) error {
 		if c.is(other.real, other.old) {
 			return conflict("%s: two outputs would be this one file: choose two names", c.name)
 		}
-		if c.folder && within(other.real, c.real) || other.folder && within(c.real, other.real) {
+		if c.rules.Folder && within(other.real, c.real) || other.rules.Folder && within(c.real, other.real) {
 			return conflict("%s and %s: one of these outputs would lie in the other: choose two places", other.name, c.name)
 		}
 	}
