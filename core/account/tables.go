@@ -101,6 +101,20 @@ func (p percentages) findings() (out []Finding) {
 	return out
 }
 
+// MissingRows finds the zones of a table of extents or of transitions of which rows are missing or doubled.
+func MissingRows(rows []cover.Row) []Finding {
+	parts := percentages{}
+	for _, r := range rows {
+		c := cells{row: r}
+		epoch := c.text("epoch")
+		if c.text("from_epoch") != "" || c.text("to_epoch") != "" {
+			epoch = c.text("from_epoch") + "–" + c.text("to_epoch")
+		}
+		parts.add(c, [3]string{epoch, c.text("zone_id")}, epoch, c.text("zone_id"))
+	}
+	return parts.findings()
+}
+
 // rowsCheck is the check that no rows of the tables are missing.
 func rowsCheck(missing []Finding) Check {
 	return judge("rows", "the rows of each zone make 100 % of it", "rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %", missing)

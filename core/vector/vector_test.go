@@ -1,6 +1,7 @@
 package vector
 
 import (
+	"math"
 	"testing"
 
 	"github.com/peterstace/simplefeatures/geom"
@@ -58,4 +59,23 @@ func TestLargeIDs(t *testing.T) {
 	id, err := IDOf(12.0)
 	require.NoError(t, err)
 	assert.Equal(t, "12", id)
+}
+
+// A hole without points is none, and a coordinate that is no number is refused before anything is computed with it.
+func TestDamagedGeometry(t *testing.T) {
+	p := Geometry{Type: "Polygon", Polygons: []Polygon{{{{0, 0}, {1, 0}, {1, 1}}}}}
+	b := p.Geom(false).AppendWKB(nil)
+	b[5] = 2 // rings
+	b = append(b, 0, 0, 0, 0)
+	g, err := FromWKB(b)
+	require.NoError(t, err)
+	require.Len(t, g.Polygons, 1)
+	assert.Len(t, g.Polygons[0], 1)
+	for _, bad := range []float64{math.NaN(), math.Inf(1), 1e300, -1e11} {
+		l := &Layer{Features: []Feature{{Geometry: p}, {Geometry: Geometry{Polygons: []Polygon{{{{0, 0}, {bad, 0}, {1, 1}}}}}}}}
+		assert.ErrorContains(t, l.CheckCoordinates(), "feature 2: it has a point at", "%v", bad)
+		l.Features[1].Geometry = Geometry{Points: []Point{{0, bad}}}
+		assert.Error(t, l.CheckCoordinates())
+	}
+	require.NoError(t, (&Layer{Features: []Feature{{Geometry: p}}}).CheckCoordinates())
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/verdex-land/verdex/core/account"
@@ -82,6 +83,13 @@ func ReadTable(path, epoch string, legend *Legend) (list []*Posting, notes []str
 	if len(rows) == 0 {
 		return nil, nil, fmt.Errorf("%s: there are no rows in it", path)
 	}
+	if missing := account.MissingRows(rows); len(missing) > 0 {
+		var texts []string
+		for _, f := range missing[:min(5, len(missing))] {
+			texts = append(texts, f.Text)
+		}
+		notes = append(notes, fmt.Sprintf("%s: rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %%: %s", path, strings.Join(texts, ", ")))
+	}
 	list, err = fromRows(path, rows, epoch, legend)
 	return list, notes, err
 }
@@ -142,6 +150,9 @@ func fromRows(path string, rows []cover.Row, epoch string, legend *Legend) ([]*P
 		area, err := number("area")
 		if err != nil {
 			return nil, err
+		}
+		if area < 0 {
+			return nil, wrong("the area %q is negative, which no area is", r.Cell["area"])
 		}
 		zone, err := g.zone(Zone{r.Cell["zone_id"], r.Cell["zone_name"], r.Cell["within_id"], r.Cell["within_name"]})
 		if err != nil {

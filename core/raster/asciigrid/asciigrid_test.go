@@ -142,3 +142,11 @@ func FuzzASCIIGrid(f *testing.F) {
 		_ = s.NewReader().Read(raster.Window{Col: g.Width / 2, Row: g.Height / 2, Width: g.Width - g.Width/2, Height: g.Height - g.Height/2}, &c)
 	})
 }
+
+// A file that holds a mark of its encoding and nothing else is refused.
+func TestMarkAlone(t *testing.T) {
+	for _, text := range []string{"\ufeff ", "\ufeff", "ncols 2\n\ufeff ", " "} {
+		_, err := New(strings.NewReader(text), int64(len(text)), "mark")
+		assert.Error(t, err, "%q", text)
+	}
+}
