@@ -28,6 +28,7 @@ type Job struct {
 	ctx       context.Context
 	temporary *Temporaries
 	inputs    []Input
+	known     map[string]bool // paths of inputs
 	claims    []*claim
 	folders   []string // that the job has made, the outermost first
 	committed bool
@@ -70,11 +71,13 @@ func (j *Job) Read(in Input) {
 	if err != nil || !info.Mode().IsRegular() {
 		return
 	}
-	for _, other := range j.inputs {
-		if other.Path == in.Path {
-			return
-		}
+	if j.known[in.Path] {
+		return
 	}
+	if j.known == nil {
+		j.known = map[string]bool{}
+	}
+	j.known[in.Path] = true
 	in.info = info
 	j.inputs = append(j.inputs, in)
 }
@@ -200,8 +203,8 @@ func (j *Job) distinct(c *claim) error {
 
 // is reports whether an output is the file at a path, of which info tells if it exists.
 func (c *claim) is(path string, info os.FileInfo) bool {
-	if c.old != nil && info != nil {
-		return os.SameFile(c.old, info)
+	if info != nil {
+		return c.old != nil && os.SameFile(c.old, info)
 	}
 	return place(c.real) == place(path)
 }
