@@ -120,6 +120,18 @@ func prepareCommand(c *cli.Command) {
 	if has(c, "zones-crs") || has(c, "crs") && c.Name != "grid" {
 		c.Flags = append(c.Flags, overrideFlag())
 	}
+	for _, f := range c.Flags { // of two values one would be ignored
+		switch f := f.(type) {
+		case *cli.StringFlag:
+			f.OnlyOnce = true
+		case *cli.IntFlag:
+			f.OnlyOnce = true
+		case *cli.FloatFlag:
+			f.OnlyOnce = true
+		case *cli.DurationFlag:
+			f.OnlyOnce = true
+		}
+	}
 	switch {
 	case len(c.Commands) == 0:
 		c.Action = withFiles(c.Action)

@@ -88,7 +88,7 @@ func TestOneFlippedBitInAnyContainer(t *testing.T) {
 			require.Equal(t, exitDone, code)
 			r := rand.New(rand.NewPCG(15, uint64(len(good))))
 			refused, other := 0, 0
-			n := 200
+			n := 100
 			switch {
 			case c.args[0] == "book": // each of which makes a book
 				n = 100

@@ -33,6 +33,8 @@ func misused(ctx context.Context, c *cli.Command, err error) error {
 	if m := wrongValue.FindStringSubmatch(text); m != nil {
 		reason := m[3]
 		switch {
+		case strings.Contains(reason, "can't duplicate"):
+			return usage("--%s is given twice: give it once (%s)", m[2], hint)
 		case strings.Contains(reason, "invalid syntax"):
 			reason = "this is not what the option takes"
 		case strings.Contains(reason, "out of range"):

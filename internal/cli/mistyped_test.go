@@ -38,6 +38,8 @@ func TestMistypedOptionsAndCommands(t *testing.T) {
 		"measure a --bound pace=nan":          "--bound pace=nan is not understood",
 		"zones circle --at nan,3 --radius 5m": `--at "nan,3" is not of the form LAT,LON`,
 		"zones circle --at 3,3 --radius infm": `is no length`,
+		"measure a --unit ha --unit km2":      "--unit is given twice: give it once",
+		"zones circle --radius 1 --radius 2":  "--radius is given twice: give it once",
 		"measure a --nodata":                  "--nodata needs a value",
 		"book list b.book --unit furlong":     "there is no option --unit",
 		"measure a --nodata 1 --nodata 2":     "--nodata is given 2 times",

@@ -157,7 +157,7 @@ func TestRandomCommands(t *testing.T) {
 			if !assert.NotContains(t, errs.String(), "unforeseen fault", "%q", args) || !assert.Contains(t, []int{0, 1, 2, 3}, code, "%q", args) {
 				return
 			}
-		case <-time.After(30 * time.Second):
+		case <-time.After(2 * time.Minute):
 			t.Fatalf("%q does not end", args)
 		}
 		for _, e := range must(os.ReadDir(".")) {

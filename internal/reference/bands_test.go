@@ -51,7 +51,7 @@ func TestImagesOfSeveralBands(t *testing.T) {
 	three := map[uint16]field{258: {3, 3, []byte{8, 0, 8, 0, 8, 0}}, 262: {3, 1, []byte{2, 0}}, 277: {3, 1, []byte{3, 0}}}
 	path := handMade(t, "photo.tif", three, []byte{1, 2, 3, 1, 2, 3})
 	for _, command := range [][]string{{"measure", path}, {"change", "--epoch", "2000=" + path, "--epoch", "2001=" + path}, {"summarise", path},
-		{"derive", "expr", "a", "--layer", "a=" + path, "--out", path + ".out"}, {"mosaic", path, "--out", path + ".out"}} {
+		{"derive", "expr", "a", "--layer", "a=" + path, "--out", path + ".out.tif"}, {"mosaic", path, "--out", path + ".out.tif"}} {
 		code, _, errs := verdex(command...)
 		assert.Equal(t, 1, code, "%v", command)
 		assert.Contains(t, errs, "it has 3 bands, and nothing says which of them holds the values: name it, the first as "+path+"@1")
