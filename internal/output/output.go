@@ -16,7 +16,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
@@ -409,15 +408,6 @@ func (j *Job) Discard() {
 		}
 		j.folders = nil
 	}
-}
-
-// Names are the outputs that were declared.
-func (j *Job) Names() string {
-	var out []string
-	for _, c := range j.claims {
-		out = append(out, c.name)
-	}
-	return strings.Join(out, ", ")
 }
 
 // Old is the file that an output replaces, "" for none.
