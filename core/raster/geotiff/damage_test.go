@@ -107,7 +107,7 @@ func TestBlocksEndWhereTheyShould(t *testing.T) {
 		const need = 100 * 25
 		assert.NoError(t, d.decode(make([]byte, need), src, scheme, 0), name)
 		assert.Error(t, d.decode(make([]byte, need+1), src, scheme, 0), name)
-		assert.Error(t, d.decode(make([]byte, need-1), src, scheme, 0), name)
+		assert.Error(t, d.decode(make([]byte, need-4), src, scheme, 0), name)
 		assert.Error(t, d.decode(make([]byte, need-100), src, scheme, 200), name)
 		assert.Error(t, d.decode(make([]byte, need), src[:len(src)-5], scheme, 0), name)
 		assert.NoError(t, d.decode(make([]byte, need-100), src, scheme, 100), "%s: a last strip as long as the others", name)
