@@ -65,19 +65,24 @@ func (c cells) area(name string) (float64, error) {
 	return v * u.M2, nil
 }
 
-// percentages adds up what the rows of zones say of their share in the zone, where all of them do. Rows that are missing show in the sum.
-type percentages map[[3]string]*percentage
+// percentages adds up what the rows of each zone say of their share in it, by epoch or pair of epochs and zone, where all of them do. Rows that
+// are missing show in the sum.
+type percentages map[[2]string]*percentage
 
 type percentage struct {
 	sum, tolerance float64
 	silent         bool // a row does not say
-	epoch, zone    string
 }
 
-func (p percentages) add(c cells, key [3]string, epoch, zone string) {
+func (p percentages) add(c cells) {
+	epoch := c.text("epoch")
+	if c.text("from_epoch") != "" || c.text("to_epoch") != "" {
+		epoch = c.text("from_epoch") + "–" + c.text("to_epoch")
+	}
+	key := [2]string{epoch, c.text("zone_id")}
 	of := p[key]
 	if of == nil {
-		of = &percentage{tolerance: 1e-6, epoch: epoch, zone: zone}
+		of = &percentage{tolerance: 1e-6}
 		p[key] = of
 	}
 	cell := c.text("pct_of_zone")
@@ -92,9 +97,10 @@ func (p percentages) add(c cells, key [3]string, epoch, zone string) {
 }
 
 func (p percentages) findings() (out []Finding) {
-	for _, of := range p {
+	for key, of := range p {
 		if !of.silent && math.Abs(of.sum-100) > of.tolerance && of.sum != 0 {
-			out = append(out, Finding{Epoch: of.epoch, ZoneID: of.zone, Value: of.sum, Text: strings.TrimSpace(of.epoch+" "+of.zone) + fmt.Sprintf(" %.6g %%", of.sum)})
+			epoch, zone := key[0], key[1]
+			out = append(out, Finding{Epoch: epoch, ZoneID: zone, Value: of.sum, Text: strings.TrimSpace(epoch+" "+zone) + fmt.Sprintf(" %.6g %%", of.sum)})
 		}
 	}
 	slices.SortFunc(out, func(a, b Finding) int { return strings.Compare(a.Epoch+"\x00"+a.ZoneID, b.Epoch+"\x00"+b.ZoneID) })
@@ -105,12 +111,7 @@ func (p percentages) findings() (out []Finding) {
 func MissingRows(rows []cover.Row) []Finding {
 	parts := percentages{}
 	for _, r := range rows {
-		c := cells{row: r}
-		epoch := c.text("epoch")
-		if c.text("from_epoch") != "" || c.text("to_epoch") != "" {
-			epoch = c.text("from_epoch") + "–" + c.text("to_epoch")
-		}
-		parts.add(c, [3]string{epoch, c.text("zone_id")}, epoch, c.text("zone_id"))
+		parts.add(cells{row: r})
 	}
 	return parts.findings()
 }
@@ -170,7 +171,7 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 			if unit := c.text("within_id"); unit != "" {
 				e.units[unit] = true
 			}
-			parts.add(c, [3]string{epoch, zone}, epoch, zone)
+			parts.add(c)
 			kind := c.text("kind")
 			e.whole[[2]string{epoch, zone}] += a
 			if kind != "class" {
@@ -308,7 +309,7 @@ func ReadMoves(paths []string, read Reader) (*Moves, error) {
 				return nil, err
 			}
 			pair := [2]string{c.text("from_epoch"), c.text("to_epoch")}
-			parts.add(c, [3]string{pair[0], pair[1], c.text("zone_id")}, pair[0]+"–"+pair[1], c.text("zone_id"))
+			parts.add(c)
 			if !slices.Contains(m.Pairs, pair) {
 				m.Pairs = append(m.Pairs, pair)
 			}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Target is what source values become.
@@ -260,20 +261,20 @@ func (t Target) String() string {
 	return strconv.Itoa(t.Code)
 }
 
-func parseTarget(text string, legend *Legend) (Target, error) {
-	switch strings.ToLower(text) {
+func parseTarget(cell string, legend *Legend) (Target, error) {
+	switch strings.ToLower(cell) {
 	case "nodata":
 		return Target{NoData: true}, nil
 	case "keep":
 		return Target{Keep: true}, nil
 	}
-	plain, err := codeOf(text)
+	plain, err := text.Code(cell)
 	if err != nil {
 		return Target{}, err
 	}
 	code, err := strconv.Atoi(plain)
 	if err != nil {
-		return Target{}, fmt.Errorf("the target %q is neither a legend code, nodata nor keep", text)
+		return Target{}, fmt.Errorf("the target %q is neither a legend code, nodata nor keep", cell)
 	}
 	if _, ok := legend.Find(code); legend != nil && !ok {
 		return Target{}, fmt.Errorf("the target %d is not in the legend %s: add the class there, or correct the line", code, legend.Source)

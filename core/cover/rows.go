@@ -136,5 +136,3 @@ func rowsOfJSON(data []byte) (header []string, rows []Row, err error) {
 	slices.Sort(header)
 	return header, rows, nil
 }
-
-func codeOf(cell string) (string, error) { return text.Code(cell) }

@@ -69,6 +69,11 @@ func Check(path string) error {
 	return nil
 }
 
+// Changed reports whether a file is another one than before, or of another size or time.
+func Changed(before, now os.FileInfo) bool {
+	return !os.SameFile(now, before) || now.Size() != before.Size() || !now.ModTime().Equal(before.ModTime())
+}
+
 // Info is the file as it was when it was opened.
 func (f *File) Info() os.FileInfo { return f.info }
 
@@ -124,7 +129,7 @@ func (s *set) use(f *File) error {
 		err = fault.Opening(f.path, err)
 	case f.info == nil:
 		f.info = info
-	case !os.SameFile(f.info, info) || f.info.Size() != info.Size() || !f.info.ModTime().Equal(info.ModTime()):
+	case Changed(f.info, info):
 		err = fmt.Errorf("%s: it was changed while it was read: run the command again", f.path)
 	}
 	if err != nil {

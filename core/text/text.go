@@ -22,14 +22,19 @@ func Read(path string) (data []byte, notes []string, err error) {
 	if err != nil {
 		return nil, nil, fault.Opening(path, err)
 	}
-	data, assumed, err := Decode(data)
+	return From(path, data)
+}
+
+// From is Read for what is in memory; source is its name in notes and errors.
+func From(source string, data []byte) (plain []byte, notes []string, err error) {
+	plain, assumed, err := Decode(data)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", path, err)
+		return nil, nil, fmt.Errorf("%s: %w", source, err)
 	}
 	if assumed != "" {
-		notes = append(notes, path+": "+assumed)
+		notes = append(notes, source+": "+assumed)
 	}
-	return data, notes, nil
+	return plain, notes, nil
 }
 
 // Decode returns a text in UTF-8 without a mark of the byte order. assumed says which encoding was taken where nothing in the text states one and it

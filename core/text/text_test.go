@@ -134,3 +134,13 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestDistance(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{{"", "", 0}, {"a", "", 1}, {"zoneid", "zone-id", 1}, {"unti", "unit", 1}, {"mesure", "measure", 1}, {"kitten", "sitting", 3}} {
+		assert.Equal(t, c.want, Distance(c.a, c.b), "%s %s", c.a, c.b)
+		assert.Equal(t, c.want, Distance(c.b, c.a), "%s %s", c.b, c.a)
+	}
+}

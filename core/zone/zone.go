@@ -14,6 +14,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -293,7 +294,7 @@ func (s *Set) chooseFields(l *vector.Layer, sel Selection) (k keys, err error) {
 func nearly(want string, fields []string) string {
 	best, distance := "", 3
 	for _, f := range fields {
-		d := editDistance(strings.ToLower(want), strings.ToLower(f))
+		d := text.Distance(strings.ToLower(want), strings.ToLower(f))
 		if d < distance {
 			best, distance = f, d
 		}
@@ -302,23 +303,4 @@ func nearly(want string, fields []string) string {
 		return ""
 	}
 	return fmt.Sprintf(" (did you mean %q?)", best)
-}
-
-func editDistance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		last := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := last
-			if a[i] != b[j] {
-				cost = 1 + min(last, row[j], row[j+1])
-			}
-			last, row[j+1] = row[j+1], cost
-		}
-	}
-	return row[len(b)]
 }

@@ -16,11 +16,9 @@ func (b *Book) verifySchema(ctx context.Context, q asker, damaged func(format st
 	if err != nil {
 		return err
 	}
-	want := b.expectedSchema()
-	if !b.postgres {
-		if want, err = freshSchema(ctx); err != nil {
-			return err
-		}
+	want, err := b.expectedSchema(ctx)
+	if err != nil {
+		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(want)) {
 		switch text, ok := have[name]; {
@@ -83,8 +81,11 @@ func freshSchema(ctx context.Context) (map[string]string, error) {
 	return b.schemaOf(ctx, b.db)
 }
 
-// expectedSchema is that of a PostgreSQL book, made from the statements that make one.
-func (b *Book) expectedSchema() map[string]string {
+// expectedSchema is that of a new book of the same database. Of a PostgreSQL book it is made from the statements that make one.
+func (b *Book) expectedSchema(ctx context.Context) (map[string]string, error) {
+	if !b.postgres {
+		return freshSchema(ctx)
+	}
 	out := map[string]string{"function refuse_change": "BEGIN RAISE EXCEPTION 'a book is only ever added to'; END", "index posting_by_account": "", "index posting_by_superseded": "unique", "index journal_by_posting": ""}
 	for _, statement := range strings.Split(tables, ";\n") {
 		rest, ok := strings.CutPrefix(strings.TrimSpace(statement), "CREATE TABLE ")
@@ -101,5 +102,5 @@ func (b *Book) expectedSchema() map[string]string {
 	for view := range comments {
 		out["view "+view] = ""
 	}
-	return out
+	return out, nil
 }

@@ -61,7 +61,7 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	ctx, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
 	defer stop()
 	root := newRoot(version, stdout, stderr)
-	args = negatedExpression(args)
+	args = negatedExpression(root, args)
 	err := helpFor(root, root.Run(context.WithValue(ctx, argumentsKey{}, args), args))
 	var wrong usageError
 	switch {
@@ -70,7 +70,7 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	case errors.Is(err, errStrict):
 		return exitStrict
 	case errors.Is(err, context.Canceled) && ctx.Err() != nil:
-		fmt.Fprintln(stderr, errInterrupted)
+		fmt.Fprintln(stderr, interrupted)
 		return exitFailed
 	case errors.As(err, &wrong):
 		fmt.Fprintf(stderr, "verdex: %s\n", printableLines(err.Error()))

@@ -117,13 +117,9 @@ type scene struct {
 // stack finds the rasters of the stack: each argument is one, and a pattern with {date} one for each date.
 func stack(c *cli.Command) ([]scene, error) {
 	var out []scene
-	args := c.Args().Slice()
-	if list := c.String("from-list"); list != "" {
-		more, err := listed(list)
-		if err != nil {
-			return nil, err
-		}
-		args = append(args, more...)
+	args, err := namedRasters(c)
+	if err != nil {
+		return nil, err
 	}
 	for _, arg := range args {
 		if strings.Contains(arg, "{") {

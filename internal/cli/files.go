@@ -121,10 +121,9 @@ func (f *commandFiles) commit() error {
 func inputsOf(c *cli.Command) (out []output.Input) {
 	add := func(role, text string) {
 		for _, path := range filesNamed(text) {
-			kept := book.IsBook(path)
 			base := strings.TrimSuffix(path, filepath.Ext(path))
 			for _, p := range append([]string{path}, beside(path, base)...) {
-				out = append(out, output.Input{Role: role, Path: p, Kept: kept})
+				out = append(out, output.Input{Role: role, Path: p})
 			}
 		}
 	}

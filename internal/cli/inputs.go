@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,7 +19,6 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
-	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
@@ -72,60 +70,6 @@ func (c *coverRaster) Close() {
 	for _, f := range c.files {
 		f.Close()
 	}
-}
-
-// coverPaths are the rasters that the arguments of a command name, and those of the list of --from-list.
-func coverPaths(c *cli.Command) ([]string, error) {
-	args := c.Args().Slice()
-	if list := c.String("from-list"); list != "" {
-		more, err := listed(list)
-		if err != nil {
-			return nil, err
-		}
-		args = append(args, more...)
-	}
-	return rasterPaths(args)
-}
-
-// listed are the rasters that a list has on its lines. Their paths are relative to the list.
-func listed(list string) (out []string, err error) {
-	data, _, err := text.Read(list)
-	if err != nil {
-		return nil, err
-	}
-	for line := range strings.Lines(string(data)) {
-		line = strings.TrimSpace(line)
-		if line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		if !filepath.IsAbs(line) {
-			line = filepath.Join(filepath.Dir(list), line)
-		}
-		out = append(out, line)
-	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("%s: the list names no raster: write one path on each line", list)
-	}
-	return out, nil
-}
-
-// rasterPaths are the rasters that are named, with patterns resolved.
-func rasterPaths(args []string) (out []string, err error) {
-	for _, a := range args {
-		if _, err := os.Stat(a); err == nil || !strings.ContainsAny(a, "*?[") {
-			out = append(out, a)
-			continue
-		}
-		found, err := filepath.Glob(a)
-		if err != nil {
-			return nil, usage("the pattern %q is not understood (%v)", a, err)
-		}
-		if len(found) == 0 {
-			return nil, fmt.Errorf("%s: no file fits the pattern: check the path", a)
-		}
-		out = append(out, found...)
-	}
-	return out, nil
 }
 
 // openCover opens the rasters that are named, as one.
@@ -246,18 +190,6 @@ func oneRaster(arg string) (f open.File, path string, err error) {
 		return nil, path, err
 	}
 	return f, path, nil
-}
-
-// bandOf splits FILE@BAND.
-func bandOf(arg string) (path string, band int) {
-	if _, err := os.Stat(arg); err != nil {
-		if i := strings.LastIndexByte(arg, '@'); i > 0 {
-			if n, err := strconv.Atoi(arg[i+1:]); err == nil {
-				return arg[:i], n
-			}
-		}
-	}
-	return arg, 1
 }
 
 func mosaicOptions(c *cli.Command) (o raster.MosaicOptions, err error) {

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/text"
 )
 
 type argumentsKey struct{}
@@ -21,16 +23,16 @@ var (
 
 // misused words what the parser of the command line says of a mistake: with what was typed, and with what may have been meant.
 func misused(ctx context.Context, c *cli.Command, err error) error {
-	text := strings.TrimSuffix(err.Error(), ".")
+	said := strings.TrimSuffix(err.Error(), ".")
 	hint := strings.TrimSpace("verdex "+commandName(c)) + " --help lists the options"
-	if m := unknownFlag.FindStringSubmatch(text); m != nil {
+	if m := unknownFlag.FindStringSubmatch(said); m != nil {
 		name, _, _ := strings.Cut(m[1], "=")
 		if near := nearest(name, flagNames(c)); near != "" {
 			return usage("there is no option %s; did you mean --%s? (%s)", typed(ctx, name), near, hint)
 		}
 		return usage("there is no option %s (%s)", typed(ctx, name), hint)
 	}
-	if m := wrongValue.FindStringSubmatch(text); m != nil {
+	if m := wrongValue.FindStringSubmatch(said); m != nil {
 		reason := m[3]
 		switch {
 		case strings.Contains(reason, "can't duplicate"):
@@ -47,10 +49,10 @@ func misused(ctx context.Context, c *cli.Command, err error) error {
 		}
 		return usage("--%s %s: %s (%s)", m[2], m[1], reason, hint)
 	}
-	if m := noValue.FindStringSubmatch(text); m != nil {
+	if m := noValue.FindStringSubmatch(said); m != nil {
 		return usage("--%s needs a value (%s)", m[1], hint)
 	}
-	return usage("%s (%s)", text, hint)
+	return usage("%s (%s)", said, hint)
 }
 
 // typed is an option as it was typed, with one dash or two.
@@ -100,46 +102,21 @@ func noCommand(c *cli.Command, name string) error {
 func nearest(word string, among []string) string {
 	best, least := "", 1+len(word)/3
 	for _, w := range among {
-		if d := distance(word, w); d <= least && (best == "" || d < least) {
+		if d := text.Distance(word, w); d <= least && (best == "" || d < least) {
 			best, least = w, d
 		}
 	}
 	return best
 }
 
-// distance counts the letters to insert, delete, replace or swap with the next one to make one word of another.
-func distance(a, b string) int {
-	rows := [3][]int{make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)}
-	for j := range rows[1] {
-		rows[1][j] = j
-	}
-	for i := range len(a) {
-		before, last, row := rows[0], rows[1], rows[2]
-		row[0] = i + 1
-		for j := range len(b) {
-			row[j+1] = min(last[j+1]+1, row[j]+1)
-			if a[i] == b[j] {
-				row[j+1] = min(row[j+1], last[j])
-			} else {
-				row[j+1] = min(row[j+1], last[j]+1)
-			}
-			if i > 0 && j > 0 && a[i] == b[j-1] && a[i-1] == b[j] {
-				row[j+1] = min(row[j+1], before[j-1]+1)
-			}
-		}
-		rows = [3][]int{last, row, before}
-	}
-	return rows[1][len(b)]
-}
-
 // negatedExpression moves the expression of derive expr, which may begin with a minus, behind all options.
-func negatedExpression(args []string) []string {
+func negatedExpression(root *cli.Command, args []string) []string {
 	at := slices.Index(args, "expr")
 	if at < 1 || args[at-1] != "derive" || slices.Contains(args, "--") {
 		return args
 	}
 	flags := map[string]bool{} // whether a value follows
-	for _, f := range append(exprCommand().Flags, newRoot("", nil, nil).Flags...) {
+	for _, f := range slices.Concat(root.Command("derive").Command("expr").Flags, root.Flags) {
 		_, isBool := f.(*cli.BoolFlag)
 		flags[f.Names()[0]] = !isBool
 	}

@@ -78,16 +78,6 @@ func TestExpressionWithMinus(t *testing.T) {
 	}
 }
 
-func TestDistance(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		want int
-	}{{"", "", 0}, {"a", "", 1}, {"zoneid", "zone-id", 1}, {"unti", "unit", 1}, {"mesure", "measure", 1}, {"kitten", "sitting", 3}} {
-		assert.Equal(t, c.want, distance(c.a, c.b), "%s %s", c.a, c.b)
-		assert.Equal(t, c.want, distance(c.b, c.a), "%s %s", c.b, c.a)
-	}
-}
-
 // Every command that a message, a help text or a document names exists, with the options that stand behind it.
 func TestNamedCommandsExist(t *testing.T) {
 	root := newRoot("test", nil, nil)

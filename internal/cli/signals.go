@@ -38,7 +38,7 @@ func interruptible(ctx context.Context, temporaries *output.Temporaries, stderr 
 		case <-time.After(grace):
 		}
 		temporaries.Remove()
-		fmt.Fprintln(stderr, errInterrupted)
+		fmt.Fprintln(stderr, interrupted)
 		os.Exit(exitFailed)
 	}()
 	return ctx, func() {
@@ -47,4 +47,4 @@ func interruptible(ctx context.Context, temporaries *output.Temporaries, stderr 
 	}
 }
 
-const errInterrupted = "verdex: interrupted before the work was done"
+const interrupted = "verdex: interrupted before the work was done"

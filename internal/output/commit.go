@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // Commit puts all staged outputs in their places and then calls post, the last thing that can fail (nil for nothing).
@@ -72,7 +73,7 @@ func (j *Job) place(c *claim) error {
 		}
 	}
 	if c.old != nil {
-		if now, err := os.Stat(c.real); c.rules.Keeps && (err != nil || changed(c.old, now)) {
+		if now, err := os.Stat(c.real); c.rules.Keeps && (err != nil || files.Changed(c.old, now)) {
 			return fmt.Errorf("%s: another program has changed it meanwhile, so nothing was written: run the command again", c.name)
 		}
 		backup, err := j.temporary.name(filepath.Dir(c.real))

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // Job is the files of one job. Its methods must not be called concurrently, except [Temporaries.Remove] on its
@@ -37,7 +38,6 @@ type Job struct {
 type Input struct {
 	Role string // what it is for: "zones", "legend"; "" for a book that is posted to
 	Path string
-	Kept bool // a book, which a job may write to by its own means
 
 	info os.FileInfo // as it was when the job began
 }
@@ -91,15 +91,10 @@ func (in Input) Changed() error {
 	if err != nil {
 		return fmt.Errorf("%s: it was removed while it was read (%w): run the command again", in.Path, fault.Reason(err))
 	}
-	if changed(in.info, now) {
+	if files.Changed(in.info, now) {
 		return fmt.Errorf("%s: it was changed while it was read: run the command again", in.Path)
 	}
 	return nil
-}
-
-// changed reports whether a file is another one than before, or of another size or time.
-func changed(before, now os.FileInfo) bool {
-	return !os.SameFile(now, before) || now.Size() != before.Size() || !now.ModTime().Equal(before.ModTime())
 }
 
 // Rules are what a claim allows.
@@ -121,7 +116,7 @@ func (j *Job) Claim(path string, rules Rules) error {
 	if err := j.distinct(c); err != nil {
 		return err
 	}
-	if err := c.replaceable(rules); err != nil {
+	if err := c.replaceable(); err != nil {
 		return err
 	}
 	if c.stream && (rules.Seeks || rules.Folder) {
@@ -180,7 +175,7 @@ func conflict(format string, args ...any) error {
 func (j *Job) distinct(c *claim) error {
 	for _, in := range j.inputs {
 		if c.is(in.Path, in.info) {
-			if in.Kept {
+			if c.rules.Book != nil && c.rules.Book(in.Path) {
 				return conflict("%s: it is a book, which is never replaced: choose another name", c.name)
 			}
 			return conflict("%s: this command reads it (%s), and an input is never replaced: choose another name", c.name, in.Role)
@@ -227,7 +222,8 @@ func within(path, folder string) bool {
 }
 
 // replaceable refuses an output that exists and is not to be replaced.
-func (c *claim) replaceable(rules Rules) error {
+func (c *claim) replaceable() error {
+	rules := c.rules
 	switch {
 	case c.old == nil:
 		return nil

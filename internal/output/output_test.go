@@ -177,7 +177,7 @@ func TestInputsAreNotReplaced(t *testing.T) {
 	j := job(t)
 	j.Read(Input{Role: "table", Path: "in.csv"})
 	j.Read(Input{Role: "table", Path: "in.csv"})
-	j.Read(Input{Path: "in.book", Kept: true})
+	j.Read(Input{Path: "in.book"})
 	j.Read(Input{Role: "zones", Path: "package/zones"})
 	j.Read(Input{Role: "no file", Path: "bbox:1,2,3,4"})
 	assert.Len(t, j.Inputs(), 3)
@@ -187,10 +187,10 @@ func TestInputsAreNotReplaced(t *testing.T) {
 		assert.ErrorContains(t, err, "this command reads it (table), and an input is never replaced", name)
 		assert.ErrorAs(t, err, &wrong)
 	}
-	assert.ErrorContains(t, j.Claim("in.book", Rules{Replace: true}), "a book, which is never replaced")
+	isBook := func(path string) bool { return strings.HasSuffix(path, ".book") }
+	assert.ErrorContains(t, j.Claim("in.book", Rules{Replace: true, Book: isBook}), "a book, which is never replaced")
 	known := func(string) error { return nil }
 	assert.ErrorContains(t, j.Claim("package", Rules{Replace: true, Folder: true, Known: known}), "reads a file in it, package/zones")
-	isBook := func(path string) bool { return strings.HasSuffix(path, "other.book") }
 	put(t, "other.book", "x")
 	assert.ErrorContains(t, j.Claim("other.book", Rules{Replace: true, Book: isBook}), "a book, which is never replaced")
 	require.NoError(t, j.Inputs()[0].Changed())

@@ -3,7 +3,6 @@ package output
 import (
 	"errors"
 	"os"
-	"path/filepath"
 	"sync"
 	"syscall"
 )
@@ -84,9 +83,7 @@ func (t *Temporaries) remove(name string) {
 func removeAll(name string) {
 	os.RemoveAll(name)
 	for _, ending := range []string{"-journal", "-wal", "-shm"} {
-		if beside, err := filepath.Abs(name + ending); err == nil {
-			os.Remove(beside)
-		}
+		os.Remove(name + ending)
 	}
 }
 

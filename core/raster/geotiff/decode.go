@@ -142,13 +142,6 @@ func (d *decoder) unpackZstd(dst, src []byte, padding int) error {
 // unpackBits undoes the PackBits scheme of TIFF 6.0, section 9. One byte may follow, which makes the length even.
 func unpackBits(dst, src []byte, padding int) error {
 	more := 0 // bytes behind those of dst
-	take := func(n int, from func(i int) byte) {
-		k := min(n, len(dst))
-		for i := range k {
-			dst[i] = from(i)
-		}
-		dst, more = dst[k:], more+n-k
-	}
 	for len(dst) > 0 || len(src) > 1 && more < padding {
 		if len(src) < 2 {
 			return io.ErrUnexpectedEOF
@@ -165,9 +158,11 @@ func unpackBits(dst, src []byte, padding int) error {
 		case n == -128:
 			src = src[1:]
 		default:
-			value := src[1]
-			take(1-n, func(int) byte { return value })
-			src = src[2:]
+			k := min(1-n, len(dst))
+			for i := range k {
+				dst[i] = src[1]
+			}
+			dst, more, src = dst[k:], more+1-n-k, src[2:]
 		}
 	}
 	if more != 0 && more != padding || len(src) > 1 {

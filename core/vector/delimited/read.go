@@ -32,13 +32,9 @@ func Read(path string) (*vector.Layer, error) {
 
 // Parse reads the text of a table; source is its name in messages.
 func Parse(source string, data []byte) (*vector.Layer, error) {
-	plain, assumed, err := text.Decode(data)
+	plain, notes, err := text.From(source, data)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", source, err)
-	}
-	var notes []string
-	if assumed != "" {
-		notes = append(notes, source+": "+assumed)
+		return nil, err
 	}
 	return parse(source, plain, notes)
 }
