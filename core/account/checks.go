@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Check is a question whether a number rings true, and its answer.
@@ -35,6 +36,11 @@ type Finding struct {
 	Epoch, ZoneID, Class string  // what it concerns; "" for all
 	Value                float64 // what was found
 	Text                 string
+}
+
+// CheckNotMade is a check that reads rasters again, which was not asked for.
+func CheckNotMade(name string) Check {
+	return Check{Name: name, Outcome: NotMade, Text: "it reads the rasters again, which takes as long as measuring them: ask for all checks"}
 }
 
 // Bounds are the limits of checks by name; each has its own meaning, see [DefaultBounds].
@@ -67,7 +73,7 @@ func judge(name, holds, short string, findings []Finding) Check {
 		for _, f := range findings {
 			texts = append(texts, f.Text)
 		}
-		c.Outcome, c.Text = FallsShort, short+": "+listed(texts, 5)
+		c.Outcome, c.Text = FallsShort, short+": "+text.List(texts, 5)
 	}
 	return c
 }
@@ -207,7 +213,7 @@ func (c *Changes) Check(b Bounds) []Check {
 	flickers := judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker)
 	speckles := judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle)
 	if !looked {
-		speckles.Outcome, speckles.Text = NotMade, "it reads the rasters again: ask for it with --check-all"
+		speckles = CheckNotMade("speckle")
 	}
 	if len(c.Flips) == 0 {
 		for _, k := range []*Check{&flickers, &speckles} {

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"sort"
 	"strconv"
-	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
@@ -152,7 +152,7 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 				continue
 			}
 			r := add(cover.Classified, codes[k], class.Name, e, area(e))
-			r.Color, r.PctOfClassified = class.Color, Percent(r.Area, sum.Classified)
+			r.Color = class.Color
 		}
 		add(cover.NoData, "", "no data", parts[n], area(parts[n]))
 		if unlisted == nil {
@@ -229,7 +229,11 @@ func SharedGround(t *tally.Tally, set *zone.Set) []string {
 	if len(pairs) == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("%d pair(s) of zones share ground, which counts in both: %s; do not add them up", len(pairs), listed(pairs, 5))}
+	what := "1 pair of zones shares ground, which counts in both"
+	if n := len(pairs); n > 1 {
+		what = fmt.Sprintf("%d pairs of zones share ground, which counts in both zones of each", n)
+	}
+	return []string{what + ": " + text.List(pairs, 5) + "; do not add them up"}
 }
 
 // digitsFor is how many decimals show a number with about three digits.
@@ -241,13 +245,6 @@ func digitsFor(v float64) int {
 		}
 	}
 	return 4
-}
-
-func listed(items []string, most int) string {
-	if len(items) > most {
-		return strings.Join(items[:most], ", ") + fmt.Sprintf(" and %d more", len(items)-most)
-	}
-	return strings.Join(items, ", ")
 }
 
 // listedExtent is an extent of a value that is in no class.
@@ -300,7 +297,7 @@ func decode(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cover.
 	if len(items) > 1 {
 		what = fmt.Sprintf("%d values that occur", len(items))
 	}
-	return nil, fmt.Errorf("%s: %s has no line for %s: %s: add lines for them, or one for else", name, c.Crosswalk.Source, what, listed(items, 12))
+	return nil, fmt.Errorf("%s: %s has no line for %s: %s: add lines for them, or one for else", name, c.Crosswalk.Source, what, text.List(items, 12))
 }
 
 // occurring are the slots of the k-th layer of a group that some zone has.
@@ -331,14 +328,20 @@ func legendOf(meanings []cover.Meaning, occurs []bool, palette []raster.Color) *
 	return cover.LegendOfValues(codes, palette)
 }
 
-// shares gives the rows of a zone their percentage of it: of the sum of its parts, which is what can be computed alike from every table that
-// has the rows, and is the area of the zone as its parts were measured.
+// shares gives the rows of a zone their percentages: of the sum of its parts, and of the sum of those that are classes, which are what can
+// be computed alike from every table that has the rows.
 func shares(rows []Row) {
-	whole := 0.0
+	whole, classified := 0.0, 0.0
 	for i := range rows {
 		whole += rows[i].Area
+		if rows[i].Kind == cover.Classified {
+			classified += rows[i].Area
+		}
 	}
 	for i := range rows {
 		rows[i].PctOfZone = Percent(rows[i].Area, whole)
+		if rows[i].Kind == cover.Classified {
+			rows[i].PctOfClassified = Percent(rows[i].Area, classified)
+		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Control is a total that is known from elsewhere.
@@ -119,7 +120,7 @@ func CheckControls(controls []Control, extents []Mapped, unit Unit, b Bounds) Ch
 			found = append(found, c.compare(e, extents, unit, b)...)
 		}
 	}
-	return judge("control", fmt.Sprintf("%d control total(s) are met", len(controls)), "control totals are not met", found)
+	return judge("control", text.Count(len(controls), "control total")+" met", "control totals are not met", found)
 }
 
 // compare compares with the extents of one epoch.

@@ -12,6 +12,8 @@ import (
 	"github.com/peterstace/simplefeatures/rtree"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -32,7 +34,7 @@ type OverlayInput struct {
 func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, error) {
 	l := in.Cover
 	if l.CRS == nil {
-		return nil, fmt.Errorf("%s: %s: name its CRS with --crs", l.Source, l.CRSProblem)
+		return nil, fault.Errorf("%s: %s", l.Source, l.CRSProblem).By("give its CRS", "crs", "")
 	}
 	meanings, legend, err := coverClasses(l, in.Field, in.Legend)
 	if err != nil {
@@ -83,7 +85,7 @@ func (c *Composition) take(s laid) {
 
 func (c *Composition) warnOverlap(l *vector.Layer, zones []string) {
 	if len(zones) > 0 {
-		c.Warnings = append(c.Warnings, fmt.Sprintf("polygons of %s overlap in %d zone(s), and ground that two share counts in both: %s", l.Source, len(zones), listed(zones, 5)))
+		c.Warnings = append(c.Warnings, fmt.Sprintf("polygons of %s overlap in %s, and ground that two share counts in both: %s", l.Source, text.Count(len(zones), "zone"), text.List(zones, 5)))
 	}
 }
 
@@ -206,7 +208,7 @@ func groundOf(l *vector.Layer, g *vector.Geometry) float64 {
 // coverClasses says what each feature counts as, by the code or the name in a field. Without a legend one is made of the
 // values.
 func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.Meaning, *cover.Legend, error) {
-	k, err := zone.Need(l, field, "--class-field")
+	k, err := zone.Need(l, field, "class-field")
 	if err != nil {
 		return nil, nil, err
 	}

@@ -1,7 +1,9 @@
 package account
 
 import (
+	"cmp"
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 	"strings"
@@ -333,46 +335,93 @@ type CompositionRow struct {
 }
 
 // Composition lists the classes of each zone and epoch in the order of the classes, and all zones together at the end of each epoch where
-// there are several.
-func (e *Extents) Composition() []CompositionRow {
-	var out []CompositionRow
-	for _, epoch := range e.Epochs {
-		total := make([]float64, len(e.Classes))
-		whole, zones := 0.0, 0
-		list := func(z Named, areas []float64, whole float64) {
-			classified := 0.0
-			for _, a := range areas {
-				classified += a
-			}
-			for i, c := range e.Classes {
-				r := CompositionRow{epoch, z, c, areas[i], Percent(areas[i], whole), Percent(areas[i], classified), 1}
-				for k, a := range areas {
-					if a > areas[i] || a == areas[i] && k < i {
-						r.Rank++
-					}
+// there are several. The rows of a zone come together and serve until the next ones.
+func (e *Extents) Composition() iter.Seq[[]CompositionRow] {
+	return func(yield func([]CompositionRow) bool) {
+		rows, areas := make([]CompositionRow, len(e.Classes)), make([]float64, len(e.Classes))
+		for _, epoch := range e.Epochs {
+			total := make([]float64, len(e.Classes))
+			whole, zones := 0.0, 0
+			for _, z := range e.Zones {
+				if !e.Has(epoch, z.ID) {
+					continue
 				}
-				out = append(out, r)
+				for i, c := range e.Classes {
+					areas[i] = e.Area(epoch, z.ID, c.ID)
+				}
+				compose(rows, epoch, z, e.Classes, areas, e.Whole(epoch, z.ID))
+				if !yield(rows) {
+					return
+				}
+				if e.units[z.ID] {
+					continue
+				}
+				for i, a := range areas {
+					total[i] += a
+				}
+				whole, zones = whole+e.Whole(epoch, z.ID), zones+1
+			}
+			if zones > 1 {
+				if compose(rows, epoch, AllZones, e.Classes, total, whole); !yield(rows) {
+					return
+				}
 			}
 		}
-		for _, z := range e.Zones {
-			if !e.Has(epoch, z.ID) {
-				continue
+	}
+}
+
+// compose fills the rows of a zone from the areas of its classes, in m².
+func compose(rows []CompositionRow, epoch string, z Named, classes []Named, areas []float64, whole float64) {
+	classified := 0.0
+	for _, a := range areas {
+		classified += a
+	}
+	for i, c := range classes {
+		rows[i] = CompositionRow{epoch, z, c, areas[i], Percent(areas[i], whole), Percent(areas[i], classified), 1}
+		for k, a := range areas {
+			if a > areas[i] || a == areas[i] && k < i {
+				rows[i].Rank++
 			}
-			areas := make([]float64, len(e.Classes))
-			for i, c := range e.Classes {
-				areas[i] = e.Area(epoch, z.ID, c.ID)
-			}
-			list(z, areas, e.Whole(epoch, z.ID))
-			if e.units[z.ID] {
-				continue
-			}
-			for i, a := range areas {
-				total[i] += a
-			}
-			whole, zones = whole+e.Whole(epoch, z.ID), zones+1
 		}
-		if zones > 1 {
-			list(AllZones, total, whole)
+	}
+}
+
+// RoundRows rounds the percentages of the rows of a zone such that they sum to what they sum to, as [RoundToSum] does.
+func RoundRows(rows []CompositionRow, digits int) {
+	zone, classified := make([]float64, len(rows)), make([]float64, len(rows))
+	for i, r := range rows {
+		zone[i], classified[i] = r.PctOfZone, r.PctOfClassified
+	}
+	zone, classified = RoundToSum(zone, digits), RoundToSum(classified, digits)
+	for i := range rows {
+		rows[i].PctOfZone, rows[i].PctOfClassified = zone[i], classified[i]
+	}
+}
+
+// RankRow is a zone among those of an epoch, by the extent of one class.
+type RankRow struct {
+	CompositionRow
+	Place      int     // 1 is the largest
+	PctOfClass float64 // of the class in all zones
+}
+
+// RankZones ranks the zones of each epoch by the extent of a class, the largest first.
+func (e *Extents) RankZones(class Named) (out []RankRow) {
+	byEpoch := map[string][]CompositionRow{}
+	total := map[string]float64{}
+	for rows := range e.Composition() {
+		for _, r := range rows {
+			if r.Class == class && r.Zone != AllZones {
+				byEpoch[r.Epoch] = append(byEpoch[r.Epoch], r)
+				total[r.Epoch] += r.M2
+			}
+		}
+	}
+	for _, epoch := range e.Epochs {
+		of := byEpoch[epoch]
+		slices.SortStableFunc(of, func(a, b CompositionRow) int { return cmp.Compare(b.M2, a.M2) })
+		for k, r := range of {
+			out = append(out, RankRow{r, k + 1, Percent(r.M2, total[epoch])})
 		}
 	}
 	return out
@@ -423,47 +472,57 @@ type SeriesRow struct {
 }
 
 // Series lists the extents of each class in each zone over the epochs.
-func (e *Extents) Series() []SeriesRow {
-	var out []SeriesRow
-	zones := slices.Clone(e.Zones)
-	if len(zones)-len(e.units) > 1 {
-		zones = append(zones, AllZones)
-	}
-	area := func(epoch string, z, c Named) (float64, bool) {
-		if z != AllZones {
-			return e.Area(epoch, z.ID, c.ID), e.Has(epoch, z.ID)
+func (e *Extents) Series() iter.Seq[SeriesRow] {
+	return func(yield func(SeriesRow) bool) {
+		zones := slices.Clone(e.Zones)
+		if len(zones)-len(e.units) > 1 {
+			zones = append(zones, AllZones)
 		}
-		sum := 0.0
-		for _, one := range e.Zones {
-			if !e.units[one.ID] {
-				sum += e.Area(epoch, one.ID, c.ID)
+		for _, z := range zones {
+			for _, c := range e.Classes {
+				for _, r := range e.seriesOf(z, c) {
+					if !yield(r) {
+						return
+					}
+				}
 			}
 		}
-		return sum, true
 	}
+}
+
+// areaOf is the extent of a class in a zone, or in all zones together, and whether there is one.
+func (e *Extents) areaOf(epoch string, z, c Named) (float64, bool) {
+	if z != AllZones {
+		return e.Area(epoch, z.ID, c.ID), e.Has(epoch, z.ID)
+	}
+	sum := 0.0
+	for _, one := range e.Zones {
+		if !e.units[one.ID] {
+			sum += e.Area(epoch, one.ID, c.ID)
+		}
+	}
+	return sum, true
+}
+
+// seriesOf lists the extents of one class in one zone over the epochs.
+func (e *Extents) seriesOf(z, c Named) (out []SeriesRow) {
 	nan := math.NaN()
-	for _, z := range zones {
-		for _, c := range e.Classes {
-			first, previous := -1, -1
-			for i, epoch := range e.Epochs {
-				a, ok := area(epoch, z, c)
-				if !ok {
-					continue
-				}
-				r := SeriesRow{z, c, epoch, a, nan, nan, nan, nan, nan, nan}
-				if first < 0 {
-					first = i
-				} else {
-					was, _ := area(e.Epochs[first], z, c)
-					before, _ := area(e.Epochs[previous], z, c)
-					r.SinceFirst, r.SincePrevious = a-was, a-before
-					r.PctSinceFirst, r.PctPerYearSinceFirst, _ = rates(was, a, a-was, years(e.Epochs[first], epoch))
-					r.PctSincePrevious, r.PctPerYearSimple, _ = rates(before, a, a-before, years(e.Epochs[previous], epoch))
-				}
-				previous = i
-				out = append(out, r)
-			}
+	var first, previous SeriesRow
+	for _, epoch := range e.Epochs {
+		a, ok := e.areaOf(epoch, z, c)
+		if !ok {
+			continue
 		}
+		r := SeriesRow{z, c, epoch, a, nan, nan, nan, nan, nan, nan}
+		if out == nil {
+			first = r
+		} else {
+			r.SinceFirst, r.SincePrevious = a-first.M2, a-previous.M2
+			r.PctSinceFirst, r.PctPerYearSinceFirst, _ = rates(first.M2, a, a-first.M2, years(first.Epoch, epoch))
+			r.PctSincePrevious, r.PctPerYearSimple, _ = rates(previous.M2, a, a-previous.M2, years(previous.Epoch, epoch))
+		}
+		previous = r
+		out = append(out, r)
 	}
 	return out
 }

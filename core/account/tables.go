@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Extents is what tally tables hold, zone by zone.
@@ -16,12 +17,17 @@ type Extents struct {
 	Epochs  []string // in the order of time, or of the tables where the labels are no dates
 	Zones   []Named  // in the order of the tables
 	Classes []Named  // in the order of the tables
-	area    map[[3]string]float64
-	whole   map[[2]string]float64 // by epoch and zone: all parts
-	units   map[string]bool       // zones that hold others of the tables
-	missing []Finding             // zones of which rows are missing
-	Notes   []string              // what had to be assumed when tables were read
+	Notes   []string // what had to be assumed when tables were read
+	area    map[place]float64
+	whole   map[place]float64 // by epoch and zone: all parts
+	units   map[string]bool   // zones that hold others of the tables
+	missing []Finding         // zones of which rows are missing
+
+	epochs, zones, classes map[string]int32 // places in the lists above; classes by code as they are in the tables
 }
+
+// place is an epoch, a zone and a class by number. There may be a million.
+type place struct{ epoch, zone, class int32 }
 
 // Named is a zone or class, by id or code.
 type Named struct{ ID, Name string }
@@ -129,70 +135,35 @@ func hint(err error, text string) error {
 	return err
 }
 
-func note(list *[]Named, at map[string]int, n Named) error {
-	if i, ok := at[n.ID]; !ok {
-		at[n.ID] = len(*list)
+// note gives the place of a name in a list, which it is added to when it is new.
+func note(list *[]Named, at map[string]int32, n Named) (int32, error) {
+	i, ok := at[n.ID]
+	if !ok {
+		i = int32(len(*list))
+		at[n.ID] = i
 		*list = append(*list, n)
 	} else if (*list)[i].Name != n.Name {
-		return fmt.Errorf("%s is called both %q and %q", n.ID, (*list)[i].Name, n.Name)
+		return i, fmt.Errorf("%s is called both %q and %q", n.ID, (*list)[i].Name, n.Name)
 	}
-	return nil
+	return i, nil
 }
 
-// Reader reads the rows of a table by its name; [cover.ReadRows] reads files.
-type Reader func(name string, needed, optional []string) (rows []cover.Row, notes []string, err error)
+// Reader reads the rows of a table by its name and hands them over one by one; [cover.EachRow] reads files. A row serves until the
+// next one.
+type Reader func(name string, needed, optional []string, each func(cover.Row) error) (notes []string, err error)
 
-// ReadExtents reads tables as measure writes them with --layout long. A zone, epoch and class that comes twice is an error.
+// ReadExtents reads long tables of extents. A zone, epoch and class that occurs twice is an error.
 func ReadExtents(paths []string, read Reader) (*Extents, error) {
-	e := &Extents{area: map[[3]string]float64{}, whole: map[[2]string]float64{}, units: map[string]bool{}}
-	zones, classes, parts := map[string]int{}, map[string]int{}, percentages{}
+	e := &Extents{area: map[place]float64{}, whole: map[place]float64{}, units: map[string]bool{}, epochs: map[string]int32{}, zones: map[string]int32{}, classes: map[string]int32{}}
+	parts := percentages{}
 	for _, path := range paths {
-		rows, notes, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"})
+		notes, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"}, func(r cover.Row) error {
+			return e.add(cells{path, r}, parts)
+		})
 		if err != nil {
-			return nil, hint(err, "this takes tables of measure in the layout long")
+			return nil, hint(err, "a long table of extents is needed")
 		}
 		e.Notes = append(e.Notes, notes...)
-		for _, r := range rows {
-			c := cells{path, r}
-			if c.text("zone_id") == "" {
-				return nil, c.wrong("it has no zone_id")
-			}
-			a, err := c.area("area")
-			if err != nil {
-				return nil, err
-			}
-			epoch, zone := c.text("epoch"), c.text("zone_id")
-			if !slices.Contains(e.Epochs, epoch) {
-				e.Epochs = append(e.Epochs, epoch)
-			}
-			if err := note(&e.Zones, zones, Named{zone, c.text("zone_name")}); err != nil {
-				return nil, c.wrong("zone %v", err)
-			}
-			if unit := c.text("within_id"); unit != "" {
-				e.units[unit] = true
-			}
-			parts.add(c)
-			kind := c.text("kind")
-			e.whole[[2]string{epoch, zone}] += a
-			if kind != "class" {
-				if kind != "nodata" && kind != "unlisted" && kind != "outside" {
-					return nil, c.wrong("the kind %q is not known: it is class, nodata, unlisted or outside", kind)
-				}
-				continue
-			}
-			code := c.text("class_code")
-			if code == "" { // a class without a code is known by its name
-				code = c.text("class_name")
-			}
-			if err := note(&e.Classes, classes, Named{code, c.text("class_name")}); err != nil {
-				return nil, c.wrong("class %v", err)
-			}
-			key := [3]string{epoch, zone, code}
-			if _, twice := e.area[key]; twice {
-				return nil, c.wrong("class %s of zone %s at epoch %q stands there twice: give each epoch a label with measure --epoch", code, zone, epoch)
-			}
-			e.area[key] = a
-		}
 	}
 	if len(e.Classes) == 0 {
 		return nil, fmt.Errorf("%s: there are no extents of classes in it", strings.Join(paths, ", "))
@@ -200,6 +171,52 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 	sortEpochs(e.Epochs)
 	e.missing = parts.findings()
 	return e, nil
+}
+
+// add adds a row of a table.
+func (e *Extents) add(c cells, parts percentages) error {
+	if c.text("zone_id") == "" {
+		return c.wrong("it has no zone_id")
+	}
+	a, err := c.area("area")
+	if err != nil {
+		return err
+	}
+	epoch, ok := e.epochs[c.text("epoch")]
+	if !ok {
+		epoch = int32(len(e.Epochs))
+		e.epochs[c.text("epoch")], e.Epochs = epoch, append(e.Epochs, c.text("epoch"))
+	}
+	zone, err := note(&e.Zones, e.zones, Named{c.text("zone_id"), c.text("zone_name")})
+	if err != nil {
+		return c.wrong("zone %v", err)
+	}
+	if unit := c.text("within_id"); unit != "" {
+		e.units[unit] = true
+	}
+	parts.add(c)
+	e.whole[place{epoch, zone, -1}] += a
+	switch kind := c.text("kind"); kind {
+	case "class":
+	case "nodata", "unlisted", "outside":
+		return nil
+	default:
+		return c.wrong("the kind %q is not valid: it is class, nodata, unlisted or outside", kind)
+	}
+	code := c.text("class_code")
+	if code == "" { // a class without a code is known by its name
+		code = c.text("class_name")
+	}
+	class, err := note(&e.Classes, e.classes, Named{code, c.text("class_name")})
+	if err != nil {
+		return c.wrong("class %v", err)
+	}
+	key := place{epoch, zone, class}
+	if _, twice := e.area[key]; twice {
+		return c.wrong("class %s of zone %s at epoch %q occurs twice: give each epoch a label when it is measured", code, c.text("zone_id"), c.text("epoch"))
+	}
+	e.area[key] = a
+	return nil
 }
 
 // sortEpochs puts labels in the order of time, when all are years or dates.
@@ -217,31 +234,64 @@ func sortEpochs(labels []string) {
 }
 
 // Area is the extent of a class in m²; 0 where the tables have none.
-func (e *Extents) Area(epoch, zone, code string) float64 { return e.area[[3]string{epoch, zone, code}] }
+func (e *Extents) Area(epoch, zone, code string) float64 {
+	at, ok := e.at(epoch, zone)
+	class, known := e.classes[code]
+	if !ok || !known {
+		return 0
+	}
+	at.class = class
+	return e.area[at]
+}
+
+// at is the place of an epoch and a zone.
+func (e *Extents) at(epoch, zone string) (at place, ok bool) {
+	i, ok := e.epochs[epoch]
+	z, known := e.zones[zone]
+	return place{i, z, -1}, ok && known
+}
 
 // Whole is the area of a zone in m², all parts together.
-func (e *Extents) Whole(epoch, zone string) float64 { return e.whole[[2]string{epoch, zone}] }
+func (e *Extents) Whole(epoch, zone string) float64 {
+	if at, ok := e.at(epoch, zone); ok {
+		return e.whole[at]
+	}
+	return 0
+}
 
 // IsUnit reports whether a zone holds others of the tables.
 func (e *Extents) IsUnit(zone string) bool { return e.units[zone] }
 
-// Has reports whether the tables tell of a zone at an epoch.
+// Has reports whether the tables have rows of a zone at an epoch.
 func (e *Extents) Has(epoch, zone string) bool {
-	_, ok := e.whole[[2]string{epoch, zone}]
+	at, ok := e.at(epoch, zone)
+	if ok {
+		_, ok = e.whole[at]
+	}
 	return ok
 }
 
 // Group gathers classes into those of a legend's groups.
 func (e *Extents) Group(g *cover.Groups) error {
-	out := map[[3]string]float64{}
 	to, err := groupsOf(e.Classes, g)
 	if err != nil {
 		return err
 	}
-	for k, a := range e.area {
-		out[[3]string{k[0], k[1], to[k[2]]}] += a
+	groups := NamedClasses(g.Legend)
+	numbers := map[string]int32{}
+	for i, n := range groups {
+		numbers[n.ID] = int32(i)
 	}
-	e.area, e.Classes = out, NamedClasses(g.Legend)
+	group := make([]int32, len(e.classes))
+	for code, class := range e.classes {
+		group[class] = numbers[to[code]]
+	}
+	out := map[place]float64{}
+	for k, a := range e.area {
+		k.class = group[k.class]
+		out[k] += a
+	}
+	e.area, e.Classes, e.classes = out, groups, numbers
 	return nil
 }
 
@@ -291,51 +341,23 @@ type Move struct {
 	Outside  bool
 }
 
-// ReadMoves reads tables as change --table matrix writes them.
+// ReadMoves reads tables of transitions.
 func ReadMoves(paths []string, read Reader) (*Moves, error) {
 	m := &Moves{}
-	zones, classes, parts := map[string]int{}, map[string]int{}, percentages{}
-	seen := map[Move]bool{}
+	r := moveReader{moves: m, zones: map[string]int32{}, classes: map[string]int32{}, parts: percentages{}, seen: map[[5]int32]bool{}}
 	for _, path := range paths {
-		rows, notes, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"})
+		notes, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"}, func(row cover.Row) error {
+			return r.add(cells{path, row})
+		})
 		if err != nil {
-			return nil, hint(err, "this takes tables of change --table matrix")
+			return nil, hint(err, "a table of transitions, the matrix of a change, is needed")
 		}
 		m.Notes = append(m.Notes, notes...)
-		for _, r := range rows {
-			c := cells{path, r}
-			a, err := c.area("area")
-			if err != nil {
-				return nil, err
-			}
-			pair := [2]string{c.text("from_epoch"), c.text("to_epoch")}
-			parts.add(c)
-			if !slices.Contains(m.Pairs, pair) {
-				m.Pairs = append(m.Pairs, pair)
-			}
-			if err := note(&m.Zones, zones, Named{c.text("zone_id"), c.text("zone_name")}); err != nil {
-				return nil, c.wrong("zone %v", err)
-			}
-			v := Move{Pair: pair, Zone: c.text("zone_id"), From: c.text("from_code"), To: c.text("to_code"), Outside: c.text("from_name") == "outside"}
-			for _, end := range []string{"from", "to"} {
-				if code := c.text(end + "_code"); code != "" {
-					if err := note(&m.Classes, classes, Named{code, c.text(end + "_name")}); err != nil {
-						return nil, c.wrong("class %v", err)
-					}
-				}
-			}
-			if seen[v] {
-				return nil, c.wrong("the transition from %q to %q of zone %s stands there twice", v.From, v.To, v.Zone)
-			}
-			seen[v] = true
-			v.M2 = a
-			m.List = append(m.List, v)
-		}
 	}
 	if len(m.Classes) == 0 {
 		return nil, fmt.Errorf("%s: there are no transitions in it", strings.Join(paths, ", "))
 	}
-	m.missing = parts.findings()
+	m.missing = r.parts.findings()
 	slices.SortStableFunc(m.Classes, func(a, b Named) int {
 		x, err1 := strconv.Atoi(a.ID)
 		y, err2 := strconv.Atoi(b.ID)
@@ -347,7 +369,61 @@ func ReadMoves(paths []string, read Reader) (*Moves, error) {
 	return m, nil
 }
 
-// Arrange puts classes in the order of a legend, under its names; those of the legend that do not occur are left away.
+// moveReader reads rows of transitions. Their texts are shared: there may be a million rows.
+type moveReader struct {
+	moves          *Moves
+	zones, classes map[string]int32
+	parts          percentages
+	seen           map[[5]int32]bool // pair, zone, classes, and whether it lies outside
+}
+
+func (r *moveReader) add(c cells) error {
+	m := r.moves
+	a, err := c.area("area")
+	if err != nil {
+		return err
+	}
+	pair := [2]string{c.text("from_epoch"), c.text("to_epoch")}
+	r.parts.add(c)
+	k := slices.Index(m.Pairs, pair)
+	if k < 0 {
+		k = len(m.Pairs)
+		m.Pairs = append(m.Pairs, pair)
+	}
+	zone, err := note(&m.Zones, r.zones, Named{c.text("zone_id"), c.text("zone_name")})
+	if err != nil {
+		return c.wrong("zone %v", err)
+	}
+	v := Move{Pair: m.Pairs[k], Zone: m.Zones[zone].ID, M2: a, Outside: c.text("from_name") == "outside"}
+	key := [5]int32{int32(k), zone, -1, -1, 0}
+	if v.Outside {
+		key[4] = 1
+	}
+	for i, end := range []string{"from", "to"} {
+		code := c.text(end + "_code")
+		if code == "" {
+			continue
+		}
+		class, err := note(&m.Classes, r.classes, Named{code, c.text(end + "_name")})
+		if err != nil {
+			return c.wrong("class %v", err)
+		}
+		key[2+i] = class
+		if code = m.Classes[class].ID; i == 0 {
+			v.From = code
+		} else {
+			v.To = code
+		}
+	}
+	if r.seen[key] {
+		return c.wrong("the transition from %q to %q of zone %s occurs twice", v.From, v.To, v.Zone)
+	}
+	r.seen[key] = true
+	m.List = append(m.List, v)
+	return nil
+}
+
+// Arrange puts classes in the order of a legend, under its names; those of the legend that do not occur are left out.
 func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
 	if l == nil {
 		return classes, nil
@@ -405,7 +481,7 @@ func (m *Moves) Matches(f *Flows) error {
 	if !named || !changed {
 		return nil
 	}
-	return fmt.Errorf("%s: none of its codes is a class of the tables (%s): flows are named by codes of classes, so that they take tables by class, not by group", f.Source, listed(classes, 12))
+	return fmt.Errorf("%s: none of its codes is a class of the tables (%s): flows name codes of classes, so they take tables by class, not by group", f.Source, text.List(classes, 12))
 }
 
 // ends are what a move goes from and to among Classes.

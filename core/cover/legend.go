@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -95,7 +96,7 @@ func (l *Legend) Group() (*Groups, error) {
 		g.of[c.Code] = k + 1
 	}
 	if !named {
-		return nil, fmt.Errorf("%s: none of its classes has a group: fill in the column group, or leave --by away", l.Source)
+		return nil, fault.Errorf("%s: none of its classes has a group", l.Source).Do("fill in the column group").By("report by class", "by", "class")
 	}
 	var err error
 	g.Legend, err = NewLegend(l.Source, classes)

@@ -49,6 +49,20 @@ func ReadRows(path string, needed, optional []string) (rows []Row, notes []strin
 	return rows, notes, nil
 }
 
+// EachRow reads a table as [ReadRows] does, and hands over its rows one by one.
+func EachRow(path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
+	rows, notes, err := ReadRows(path, needed, optional)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if err := each(r); err != nil {
+			return nil, err
+		}
+	}
+	return notes, nil
+}
+
 // codeColumns are the columns of codes, and those of the names beside them.
 var codeColumns = map[string]string{"code": "name", "class_code": "class_name", "from_code": "from_name", "to_code": "to_name", "map": "", "reference": ""}
 

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
 )
@@ -113,7 +114,7 @@ func ruleTarget(v any, legend *Legend) (Target, error) {
 		}
 		return Target{}, fmt.Errorf("the class %q is neither a code nor a name of the legend %s", text, legend.Source)
 	}
-	return Target{}, fmt.Errorf("the class %q is no code; with --legend its name would do", text)
+	return Target{}, fault.Errorf("the class %q is not a code", text).By("write a code, or name the legend that has the class", "legend", "FILE")
 }
 
 // RuleView is a raster of the classes that rules give over layers. A cell that is nodata in every layer is

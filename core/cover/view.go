@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -63,12 +64,12 @@ func view(s raster.Source, c *Coder, want *raster.CellType, gap *float64) (raste
 			return 0, fmt.Errorf("%s: the value %v is kept, but is no whole number and cannot be a code: give it a class", h.Name, v)
 		case m.Kind == Unlisted:
 			if !t.Holds(m.Value) || m.Value == nodata {
-				return 0, fmt.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g: give it a class, or choose a wider --type", h.Name, v, t, nodata)
+				return 0, fault.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g", h.Name, v, t, nodata).Do("give it a class").By("choose a wider type", "type", "")
 			}
 			return m.Value, nil
 		}
 		if float64(m.Code) == nodata || !t.Holds(float64(m.Code)) {
-			return 0, fmt.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g: give it a class, or choose a wider --type", h.Name, v, t, nodata)
+			return 0, fault.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g", h.Name, v, t, nodata).Do("give it a class").By("choose a wider type", "type", "")
 		}
 		return float64(m.Code), nil
 	}), nil
@@ -150,13 +151,13 @@ func room(h raster.Header, codes []int, keeps bool, want *raster.CellType, gap *
 	}
 	if want != nil {
 		if len(codes) == 0 {
-			return 0, 0, fmt.Errorf("%s has no room for all values of %s, whose cells are %s, and a nodata value: choose a wider --type, or leave it out", *want, h.Name, h.Type)
+			return 0, 0, fault.Misusef("type", want.String(), "has no room for all values of %s, whose cells are %s, and a nodata value", h.Name, h.Type).Do("choose a wider one, or none")
 		}
 		least, most := codes[0], codes[0]
 		for _, c := range codes {
 			least, most = min(least, c), max(most, c)
 		}
-		return 0, 0, fmt.Errorf("%s has no room for the codes %d to %d and a nodata value: choose a wider --type, or leave it away", *want, least, most)
+		return 0, 0, fault.Misusef("type", want.String(), "has no room for the codes %d to %d and a nodata value", least, most).Do("choose a wider one, or none")
 	}
 	return 0, 0, fmt.Errorf("no type has room for all codes and a nodata value")
 }

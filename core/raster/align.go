@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Resample says how the cells of one grid become those of another.
@@ -27,7 +28,7 @@ const (
 func Align(s Source, g Grid, how Resample) (*Aligned, error) {
 	h := s.Header()
 	if h.Grid.CRS == nil || g.CRS == nil {
-		return nil, fmt.Errorf("%s: a raster without CRS cannot be brought onto another grid: give its CRS with --crs", h.Name)
+		return nil, fault.Errorf("%s: a raster without a CRS cannot be brought onto another grid", h.Name).By("give its CRS", "crs", "")
 	}
 	w, e := (h.Grid.X0 + h.Grid.DX*float64(h.Grid.Width)/2), (h.Grid.Y0 + h.Grid.DY*float64(h.Grid.Height)/2)
 	lon, lat, _ := h.Grid.CRS.ToGeographic(w, e)

@@ -92,7 +92,7 @@ func TestExpressions(t *testing.T) {
 	assert.EqualValues(t, zeros, x.ZeroDivisions())
 	off := tile(g, "off", Uint8, Window{1, 0, 99, 60}, 16, nil, pattern)
 	_, err = NewLayers([]Layer{{"nir", nir}, {"off", off}})
-	assert.ErrorContains(t, err, "--grid like:NAME")
+	assert.ErrorContains(t, err, "choose the layer on whose grid they meet")
 	e, err = cql.ParseNumber("nirr + 1")
 	require.NoError(t, err)
 	_, err = NewExpression(l, e)

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 
 	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Layer is a raster under the name that expressions and rules know it by.
@@ -31,7 +32,7 @@ func NewLayers(list []Layer) (*Layers, error) {
 	g := list[0].Header().Grid
 	for _, layer := range list {
 		if err := g.Aligned(layer.Header().Grid); err != nil {
-			return nil, fmt.Errorf("the layers %s and %s do not lie on one grid (%w): say on whose they are to meet with --grid like:NAME", list[0].Name, layer.Name, err)
+			return nil, fault.Errorf("the layers %s and %s do not lie on one grid (%w)", list[0].Name, layer.Name, err).By("choose the layer on whose grid they meet", "grid", list[0].Name)
 		}
 		if w, h := layer.BlockSize(); w != l.blockW || h != l.blockH {
 			layer.Source = Cached(layer.Source, cacheBytes)

@@ -175,3 +175,10 @@ func (w Window) Check(name string, width, height int) error {
 	}
 	return nil
 }
+
+// GroundSize returns the size of the middle cell in metres along the ground, from west to east and from south to north. It is not ok
+// where the CRS is not defined.
+func (g Grid) GroundSize() (eastWest, northSouth float64, ok bool) {
+	m, ok := g.CRS.Metric(g.Point(float64(g.Width)/2, float64(g.Height)/2))
+	return math.Sqrt(m.XX) * g.DX, math.Sqrt(m.YY) * math.Abs(g.DY), ok
+}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Overlap says what holds where rasters of a mosaic overlap.
@@ -92,8 +94,8 @@ func Mosaic(sources []Source, o MosaicOptions) (*Joined, error) {
 					moved, movedName = far, h.Name
 				}
 			case !o.Resample:
-				return nil, fmt.Errorf("%s: its cells lie %.3f columns and %.3f rows off those of %s, so that one of them has to be resampled: allow it with --resample nearest, or align it first",
-					h.Name, math.Abs(off[0]-col), math.Abs(off[1]-row), first.Name)
+				return nil, fault.Errorf("%s: its cells lie %.3f columns and %.3f rows off those of %s, so one of them has to be resampled",
+					h.Name, math.Abs(off[0]-col), math.Abs(off[1]-row), first.Name).By("allow it", "resample", "nearest").Do("align it first")
 			default:
 				g := first.Grid
 				g.X0, g.Y0 = first.Grid.Point(col, row)

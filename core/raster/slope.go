@@ -1,10 +1,10 @@
 package raster
 
 import (
-	"fmt"
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Slope is a view of an elevation raster: the steepness of the ground in each cell, by B. K. P. Horn (Hill shading
@@ -20,7 +20,7 @@ import (
 func Slope(s Source, degrees bool) (Source, error) {
 	h := s.Header()
 	if h.Grid.CRS == nil {
-		return nil, fmt.Errorf("%s: without a CRS the distance between its cells is not known: give one with --crs", h.Name)
+		return nil, fault.Errorf("%s: without a CRS the distance between its cells is not known", h.Name).By("give its CRS", "crs", "")
 	}
 	none := math.NaN()
 	out := Header{Name: "slope of " + h.Name, Grid: h.Grid, Type: Float32, NoData: &none, Format: "slope", Bands: 1}

@@ -3,6 +3,8 @@ package raster
 import (
 	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Together brings rasters onto the cells of the first. Those on its lattice are widened to an extent that
@@ -30,7 +32,7 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 		}
 		if err != nil {
 			if !resample {
-				return nil, nil, fmt.Errorf("%w; or allow the cells of %s to be moved to the nearest ones with --resample nearest", err, h.Name)
+				return nil, nil, fault.Errorf("%w", err).By("allow the cells of "+h.Name+" to be moved to the nearest ones", "resample", "nearest")
 			}
 			off[i+1] = true
 			continue

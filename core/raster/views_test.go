@@ -316,7 +316,7 @@ func TestTogether(t *testing.T) {
 	assert.Equal(t, pattern(5, 6), all(t, out[1], 9)[6][8])
 	b.About.Grid.X0 += 10
 	_, _, err = Together([]Source{a, b}, false)
-	assert.ErrorContains(t, err, "--resample nearest")
+	assert.ErrorContains(t, err, "the option resample nearest")
 	_, moved, err = Together([]Source{a, b}, true)
 	require.NoError(t, err)
 	assert.Len(t, moved, 1)

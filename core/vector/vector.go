@@ -94,6 +94,9 @@ type Feature struct {
 	Geometry Geometry
 }
 
+// NoteAssumedCRS ends the note of a layer whose CRS was taken from its coordinates.
+const NoteAssumedCRS = "it does not state its CRS, so its coordinates are taken as longitude and latitude on WGS 84"
+
 // Layer is what a file, or one layer of it, holds.
 type Layer struct {
 	Source     string // the file, for messages

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -68,7 +70,7 @@ func Gather(l *vector.Layer, sel Selection) (out *vector.Layer, ids []string, er
 // have already get a number behind theirs. The outcome is told also when the two do not go together wholly; rows
 // with the same key are an error.
 func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*vector.Layer, *Match, error) {
-	k, err := Need(table, key, "--key")
+	k, err := Need(table, key, "key")
 	if err != nil {
 		return nil, nil, err
 	}
@@ -85,7 +87,7 @@ func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*ve
 		rows[id] = i
 	}
 	if len(m.Twice) > 0 {
-		return nil, m, fmt.Errorf("%s: several rows have the same %s (%s), so it is not clear which belongs to a zone: keep one row for each", table.Source, key, few(m.Twice))
+		return nil, m, fault.Errorf("%s: several rows have the same %s (%s), so it is not clear which belongs to a zone", table.Source, key, few(m.Twice)).Do("keep one row for each")
 	}
 	copied := *l
 	out := &copied
@@ -134,8 +136,5 @@ func freeName(l *vector.Layer, name string) string {
 }
 
 func few(list []string) string {
-	if n := len(list); n > 5 {
-		list = append(list[:5:5], fmt.Sprintf("%d more", n-5))
-	}
-	return strings.Join(list, ", ")
+	return text.List(list, 5)
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 	"github.com/peterstace/simplefeatures/rtree"
 
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -52,13 +53,13 @@ type Inspection struct {
 	Kinds    map[string]int // features by kind of geometry
 	Pieces   int
 	Vertices int
-	Areas    []float64 // true area of each feature in m²; NaN where it cannot be told
+	Areas    []float64 // true area of each feature in m²; NaN where it cannot be shown
 	Problems []string
 	Checked  bool // whether overlaps and gaps were looked for
 }
 
 const (
-	told         = 5       // examples of each kind of problem
+	shown        = 5       // examples of each kind of problem
 	mostVertices = 300_000 // beyond, overlaps and gaps are not looked for
 	mostPairs    = 1000    // pairs of outlines that overlap; no more are looked for
 	sliver       = 1e-6    // part of the smaller outline that two may share by rounding
@@ -98,10 +99,10 @@ func Inspect(l *vector.Layer) *Inspection {
 			}
 		}
 	}
-	in.tell("%d feature(s) without an outline: %s; they are left out of a measure", empty)
-	in.tell("%d outline(s) cross themselves: feature %s; a measure refuses those whose area is uncertain", unsound)
-	in.tell("%d outline(s) come twice: features %s; each is counted unless they share an id", repeated)
-	in.tell("%d outline(s) reach ground where the CRS is not defined: feature %s; is it the right CRS?", outside)
+	in.report("feature has no outline and is left out of a measure", "features have no outline and are left out of a measure", empty)
+	in.report("outline crosses itself; a measure refuses it if its area is uncertain; feature", "outlines cross themselves; a measure refuses those whose area is uncertain; features", unsound)
+	in.report("outline occurs twice, and both count unless they share an id; features", "outlines occur twice, and each counts unless they share an id; features", repeated)
+	in.report("outline reaches ground where the CRS is not defined: is it the right CRS? feature", "outlines reach ground where the CRS is not defined: is it the right CRS? features", outside)
 	if in.Checked = in.Vertices <= mostVertices && len(unsound) == 0; in.Checked {
 		in.neighbours(l)
 	}
@@ -117,12 +118,12 @@ func clean(p vector.Polygon) vector.Polygon {
 	return out
 }
 
-func (in *Inspection) tell(format string, list []string) {
-	if n := len(list); n > 0 {
-		if n > told {
-			list = append(list[:told:told], fmt.Sprintf("%d more", n-told))
-		}
-		in.Problems = append(in.Problems, fmt.Sprintf(format, n, strings.Join(list, ", ")))
+// report adds a problem with the places where it is, in words for one and for many.
+func (in *Inspection) report(one, many string, places []string) {
+	if n := len(places); n == 1 {
+		in.Problems = append(in.Problems, fmt.Sprintf("1 %s: %s", one, places[0]))
+	} else if n > 1 {
+		in.Problems = append(in.Problems, fmt.Sprintf("%d %s: %s", n, many, text.List(places, shown)))
 	}
 }
 
@@ -171,10 +172,10 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 		texts = append(texts, fmt.Sprintf("%d and %d (%s)", p.a+1, p.b+1, hectares(p.area)))
 	}
 	if len(pairs) > mostPairs {
-		in.tell("more than %d pairs of outlines overlap: features %s; ground that two share counts in both, and no more pairs and no gaps were looked for", texts[:mostPairs])
+		in.Problems = append(in.Problems, fmt.Sprintf("more than %d pairs of outlines overlap, and ground that two share counts in both; no more pairs and no gaps were looked for; features: %s", mostPairs, text.List(texts[:mostPairs], shown)))
 		return
 	}
-	in.tell("%d pair(s) of outlines overlap: features %s; ground that two share counts in both", texts)
+	in.report("pair of outlines overlaps, and ground that two share counts in both; features", "pairs of outlines overlap, and ground that two share counts in both; features", texts)
 	if len(shapes) < 3 {
 		return
 	}
@@ -200,7 +201,7 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 	for _, i := range order {
 		texts = append(texts, fmt.Sprintf("%s at %s", hectares(gaps[i]), place(places[i][0])))
 	}
-	in.tell("%d gap(s) lie between the outlines: %s", texts)
+	in.report("gap lies between the outlines", "gaps lie between the outlines", texts)
 }
 
 func trueArea(l *vector.Layer, g *vector.Geometry) float64 {

@@ -8,6 +8,7 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/vector"
 )
@@ -129,7 +130,7 @@ func Squares(s *Set, g raster.Grid, origin Origin) (*vector.Layer, error) {
 // Merge unites the features that share a value of a field. A field is kept when all features of a group agree in
 // it; those of sum are added up, and of keep the first value is taken. The rest are left out and named.
 func Merge(l *vector.Layer, by string, sum, keep []string) (out *vector.Layer, left []string, err error) {
-	at, err := Need(l, by, "--by")
+	at, err := Need(l, by, "zone-id")
 	if err != nil {
 		return nil, nil, err
 	}
@@ -141,7 +142,7 @@ func Merge(l *vector.Layer, by string, sum, keep []string) (out *vector.Layer, l
 			return nil, nil, fmt.Errorf("%s: feature %d, field %s: %w", l.Source, i+1, by, err)
 		}
 		if id == "" {
-			return nil, nil, fmt.Errorf("%s: feature %d has no value in the field %q: fill it in, or leave such features out with --where", l.Source, i+1, by)
+			return nil, nil, fault.Errorf("%s: feature %d has no value in the field %q", l.Source, i+1, by).Do("fill it in").By("leave such features out", "where", "")
 		}
 		if len(groups[id]) == 0 {
 			order = append(order, id)
@@ -196,14 +197,14 @@ func mergedFields(l *vector.Layer, by int, groups map[string][]int, sum, keep []
 		}
 	}
 	for _, name := range keep {
-		i, err := Need(l, name, "--keep")
+		i, err := Need(l, name, "keep")
 		if err != nil {
 			return nil, err
 		}
 		how[i] = takeFirst
 	}
 	for _, name := range sum {
-		i, err := Need(l, name, "--sum")
+		i, err := Need(l, name, "sum")
 		if err != nil {
 			return nil, err
 		}
@@ -248,7 +249,7 @@ func dissolve(l *vector.Layer, members []int) (vector.Geometry, error) {
 		for _, p := range l.Features[m].Geometry.Polygons {
 			g := p.Geom()
 			if err := g.Validate(); err != nil {
-				return vector.Geometry{}, fmt.Errorf("the outline of feature %d is not sound (%w): verdex look tells where", m+1, err)
+				return vector.Geometry{}, fmt.Errorf("the outline of feature %d is not valid (%w)", m+1, err)
 			}
 			all = append(all, g.AsGeometry())
 		}

@@ -1,8 +1,7 @@
 package zone
 
 import (
-	"fmt"
-
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -11,7 +10,7 @@ import (
 func Mask(s raster.Source, p *Placement) (raster.Source, error) {
 	h := s.Header()
 	if h.NoData == nil || !h.Type.Holds(*h.NoData) {
-		return nil, fmt.Errorf("%s: it declares no nodata value, which the cells outside are to become: name a value that is no class with --nodata, for example --nodata 255", h.Name)
+		return nil, fault.Errorf("%s: it declares no nodata value, which the cells outside are to become", h.Name).By("give one that is not a class, such as %", "nodata", "255")
 	}
 	return &mask{Source: s, place: p, nodata: *h.NoData}, nil
 }

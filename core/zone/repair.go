@@ -9,7 +9,9 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/spread"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -79,7 +81,7 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 	}
 	var notes []string
 	if dropped > 0 {
-		notes = append(notes, fmt.Sprintf("zone %s: %d ring(s) without area are left out", z.ID, dropped))
+		notes = append(notes, fmt.Sprintf("zone %s: %s without area left out", z.ID, text.Count(dropped, "ring")))
 	}
 	for i, p := range polygons {
 		mended, share, at, ok := mend(p, f)
@@ -115,7 +117,7 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 	out := r
 	for i, p := range r {
 		if geographic && (math.Abs(p[1]) > 90 || math.Abs(p[0]) > 540) {
-			return nil, fmt.Errorf("its point %s is not a longitude and latitude: if the file is in another CRS, name it with --zones-crs", place(p))
+			return nil, fault.Errorf("its point %s is not a longitude and latitude", place(p)).By("if the file is in another CRS, give it", "zones-crs", "")
 		}
 		switch again := i > 0 && r[i-1] == p; {
 		case again && len(out) == len(r):

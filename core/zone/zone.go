@@ -8,12 +8,14 @@
 package zone
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
@@ -44,13 +46,18 @@ type Set struct {
 type Selection struct {
 	IDField, NameField string    // "" chooses by itself
 	Condition          *cql.Expr // nil takes all features
+	// The options that choose the fields, for messages; "" for zone-id and zone-name.
+	IDOption, NameOption string
 }
+
+func (s Selection) idOption() string   { return cmp.Or(s.IDOption, "zone-id") }
+func (s Selection) nameOption() string { return cmp.Or(s.NameOption, "zone-name") }
 
 // FromLayer makes zones of the features of a layer: those for which the condition holds; features that share an id
 // are one zone.
 func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 	if l.CRS == nil {
-		return nil, fmt.Errorf("%s: %s: name its CRS with --zones-crs", l.Source, l.CRSProblem)
+		return nil, fault.Errorf("%s: %s", l.Source, l.CRSProblem).By("give its CRS", "zones-crs", "")
 	}
 	if len(l.Features) == 0 {
 		return nil, fmt.Errorf("%s: it holds no features, so there is nothing to report on", l.Source)
@@ -97,8 +104,8 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 		}
 		z := &s.Zones[k]
 		if z.Name != name {
-			return nil, fmt.Errorf("%s: zone %s is called both %q and %q: two places share the id, so choose a field that tells them apart with --zone-id (fields: %s)",
-				s.Source, id, z.Name, name, strings.Join(l.FieldNames(), ", "))
+			return nil, fault.Errorf("%s: zone %s is called both %q and %q, so two places share the id", s.Source, id, z.Name, name).
+				By("choose a field that tells them apart, one of "+strings.Join(l.FieldNames(), ", ")+",", sel.idOption(), "FIELD")
 		}
 		z.Features++
 		if z.Polygons == nil {
@@ -219,8 +226,9 @@ func values(l *vector.Layer, fields []string) string {
 
 // keys say what tells features apart.
 type keys struct {
-	idField, nameField int  // -1 for none
-	own                bool // the file's own identifiers are ids
+	idField, nameField int    // -1 for none
+	own                bool   // the file's own identifiers are ids
+	option             string // that chooses the id field
 }
 
 func (k keys) id(l *vector.Layer, feature int) (string, error) {
@@ -232,7 +240,7 @@ func (k keys) id(l *vector.Layer, feature int) (string, error) {
 			return "", fmt.Errorf("%s: feature %d, field %s: %w", l.Source, feature+1, l.Fields[k.idField].Name, err)
 		}
 		if id == "" {
-			return "", fmt.Errorf("%s: feature %d has no value in the id field %q: fill it in, or choose another with --zone-id", l.Source, feature+1, l.Fields[k.idField].Name)
+			return "", fault.Errorf("%s: feature %d has no value in the id field %q", l.Source, feature+1, l.Fields[k.idField].Name).Do("fill it in").By("choose another", k.option, "FIELD")
 		}
 		return id, nil
 	case k.own:
@@ -241,26 +249,25 @@ func (k keys) id(l *vector.Layer, feature int) (string, error) {
 	return fmt.Sprint(feature + 1), nil
 }
 
-// Need finds a field that an option names.
+// Need finds a field of a layer by its name, which an option gives.
 func Need(l *vector.Layer, field, option string) (int, error) {
 	k := l.Field(field)
 	if k < 0 {
-		return k, fmt.Errorf("%s: it has no field %q%s: choose one with %s (fields: %s)",
-			l.Source, field, nearly(field, l.FieldNames()), option, strings.Join(l.FieldNames(), ", "))
+		return k, fault.Errorf("%s: it has no field %q%s", l.Source, field, nearly(field, l.FieldNames())).By("choose one of "+strings.Join(l.FieldNames(), ", "), option, "FIELD")
 	}
 	return k, nil
 }
 
 // chooseFields settles the id and name fields and notes what was chosen.
 func (s *Set) chooseFields(l *vector.Layer, sel Selection) (k keys, err error) {
-	k.idField, k.nameField = -1, -1
+	k.idField, k.nameField, k.option = -1, -1, sel.idOption()
 	if sel.IDField != "" {
-		if k.idField, err = Need(l, sel.IDField, "--zone-id"); err != nil {
+		if k.idField, err = Need(l, sel.IDField, sel.idOption()); err != nil {
 			return k, err
 		}
 	}
 	if sel.NameField != "" {
-		if k.nameField, err = Need(l, sel.NameField, "--zone-name"); err != nil {
+		if k.nameField, err = Need(l, sel.NameField, sel.nameOption()); err != nil {
 			return k, err
 		}
 	}
@@ -276,9 +283,9 @@ func (s *Set) chooseFields(l *vector.Layer, sel Selection) (k keys, err error) {
 		k.own = !slices.ContainsFunc(l.Features, func(f vector.Feature) bool { return f.ID == "" })
 		if !k.own {
 			if k.idField = first("zone_id", "id", "code", "patch_id"); k.idField < 0 {
-				s.Notes = append(s.Notes, fmt.Sprintf("no --zone-id was given, so zones are numbered in the order of the file (fields: %s)", strings.Join(l.FieldNames(), ", ")))
+				s.Notes = append(s.Notes, fmt.Sprintf("no field of ids was chosen, so zones are numbered in the order of the file (fields: %s)", strings.Join(l.FieldNames(), ", ")))
 			} else {
-				s.Notes = append(s.Notes, fmt.Sprintf("no --zone-id was given; the field %q is used", l.Fields[k.idField].Name))
+				s.Notes = append(s.Notes, fmt.Sprintf("no field of ids was chosen, so the field %q is used", l.Fields[k.idField].Name))
 			}
 		}
 	}

@@ -32,12 +32,12 @@ import (
 // Book is an open book.
 type Book struct {
 	Name     string // the file, or the address of the database without its password
-	Migrated string // what was done to a book of an older schema when it was opened, "" for nothing
 	db       *sql.DB
 	postgres bool
 	wait     time.Duration
 	program  string
 	readOnly bool // the file cannot be written
+	schema   int
 }
 
 // Options are how a book is opened.
@@ -45,6 +45,7 @@ type Options struct {
 	Wait    time.Duration // for others who write; 0 for DefaultWait
 	Program string        // version of the program, for what is posted
 	Write   bool          // something is to be posted
+	migrate bool          // an older schema may be written to
 }
 
 // DefaultWait is how long a book waits for others who write.
@@ -102,7 +103,7 @@ func applicationID(path string) (uint32, error) {
 	return uint32(head[68])<<24 | uint32(head[69])<<16 | uint32(head[70])<<8 | uint32(head[71]), nil
 }
 
-// Open opens a book, and brings one of an older schema up to date after a backup.
+// Open opens a book. One of an older schema can be read as it is; to write to it, it must be migrated.
 func Open(ctx context.Context, where string, o Options) (*Book, error) {
 	b := &Book{Name: NameOf(where), wait: o.Wait, program: o.Program, postgres: IsPostgres(where)}
 	if b.wait == 0 {
@@ -117,11 +118,22 @@ func Open(ctx context.Context, where string, o Options) (*Book, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := b.migrate(ctx, where); err != nil {
+	if err := b.checkSchema(ctx, o.Write && !o.migrate); err != nil {
 		b.Close()
 		return nil, err
 	}
 	return b, nil
+}
+
+// Migrate brings a book of an older schema up to date, after a backup, and says what it has done.
+func Migrate(ctx context.Context, where string, o Options) (note string, err error) {
+	o.Write, o.migrate = true, true
+	b, err := Open(ctx, where, o)
+	if err != nil {
+		return "", err
+	}
+	defer b.Close()
+	return b.migrate(ctx, where)
 }
 
 // openFile opens a SQLite file that is a book.

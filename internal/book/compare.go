@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Moved is a number that differs between two postings, in m²; NaN where a posting has no such row.
@@ -97,7 +99,11 @@ func Summary(moved []Moved) string {
 			most = m
 		}
 	}
-	return fmt.Sprintf(", and %d number(s) in %d zone(s) differ, the most %s in %s by %.6g ha", len(moved), len(zones), most.Name, most.Zone.ID, size(most)/1e4)
+	differ := "differ"
+	if len(moved) == 1 {
+		differ = "differs"
+	}
+	return fmt.Sprintf(", and %s in %s %s, the most %s in %s by %.6g ha", text.Count(len(moved), "number"), text.Count(len(zones), "zone"), differ, most.Name, most.Zone.ID, size(most)/1e4)
 }
 
 func zeroNaN(v float64) float64 {

@@ -194,7 +194,7 @@ func (b *Book) read(ctx context.Context, work func(q asker) error) error {
 }
 
 // Postings are all postings without their rows, in the order of posting; of one account unless it is "".
-func (b *Book) Postings(ctx context.Context, account string) (out []*Posting, err error) {
+func (b *Book) Postings(ctx context.Context, account string) (out List, err error) {
 	err = b.read(ctx, func(q asker) (err error) {
 		out, err = b.headsOf(ctx, q, account)
 		return err
@@ -206,7 +206,7 @@ func (b *Book) Postings(ctx context.Context, account string) (out []*Posting, er
 }
 
 // Current are the postings that count, with their rows: of an account, or of all when it is "".
-func (b *Book) Current(ctx context.Context, account string) (out []*Posting, err error) {
+func (b *Book) Current(ctx context.Context, account string) (out List, err error) {
 	err = b.read(ctx, func(q asker) error {
 		list, err := b.headsOf(ctx, q, account)
 		if err != nil {

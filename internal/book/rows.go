@@ -169,7 +169,7 @@ func fromRows(path string, rows []cover.Row, epoch string, legend *Legend) ([]*P
 				}
 			}
 			if !g.once(zone, m.Kind, m.From, m.To) {
-				return nil, wrong("the transition from %q to %q of zone %s stands there twice", m.From, m.To, r.Cell["zone_id"])
+				return nil, wrong("the transition from %q to %q of zone %s occurs twice", m.From, m.To, r.Cell["zone_id"])
 			}
 			g.Moves = append(g.Moves, m)
 			continue
@@ -195,7 +195,7 @@ func fromRows(path string, rows []cover.Row, epoch string, legend *Legend) ([]*P
 			e.Nominal *= unit.M2
 		}
 		if !g.once(zone, e.Kind, e.Code, "") {
-			return nil, wrong("%s %s of zone %s at epoch %q stands there twice", e.Kind, e.Code, r.Cell["zone_id"], period[1])
+			return nil, wrong("%s %s of zone %s at epoch %q occurs twice", e.Kind, e.Code, r.Cell["zone_id"], period[1])
 		}
 		g.Extents = append(g.Extents, e)
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -304,46 +305,60 @@ func createSchema(ctx context.Context, where string, o Options) error {
 	return b.explain(err)
 }
 
-// migrate checks the schema of a book and brings an older one up to date, after a backup.
-func (b *Book) migrate(ctx context.Context, where string) error {
-	var have int
+// checkSchema finds the schema of a book, and refuses one that is newer than this program, or older when it is to be written to.
+func (b *Book) checkSchema(ctx context.Context, write bool) error {
 	if b.postgres {
-		var there bool
-		if err := b.db.QueryRowContext(ctx, "SELECT to_regclass('book') IS NOT NULL").Scan(&there); err != nil {
-			return b.explain(err)
-		}
-		if !there {
-			var schema, role string
-			err := b.db.QueryRowContext(ctx, `SELECT n.nspname, current_user FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-				WHERE c.relname = 'posting' AND n.nspname = trim('"' from current_setting('search_path')) AND NOT has_schema_privilege(n.oid, 'USAGE')`).Scan(&schema, &role)
-			if err == nil {
-				return fmt.Errorf("%s: there is a book, but %s may not use it: ask its owner for GRANT USAGE ON SCHEMA %s and GRANT SELECT ON ALL TABLES IN SCHEMA %s, and to post for INSERT too", b.Name, role, schema, schema)
-			}
-			return fmt.Errorf("%s: there is no book in the database: make one with verdex book create", b.Name)
+		if err := b.findSchema(ctx); err != nil {
+			return err
 		}
 	}
-	if err := b.db.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&have); err != nil {
+	if err := b.db.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&b.schema); err != nil {
 		return b.explain(err)
 	}
 	switch {
-	case have == Schema:
-		return nil
-	case have > Schema:
-		return fmt.Errorf("%s: the book has schema %d, which is newer than this program knows (%d): use a newer Verdex", b.Name, have, Schema)
-	case b.readOnly:
-		return fmt.Errorf("%s: the book has the older schema %d and cannot be written to: let someone who may write open it once", b.Name, have)
+	case b.schema > Schema:
+		return fmt.Errorf("%s: the book has schema %d, which is newer than this program knows (%d): use a newer Verdex", b.Name, b.schema, Schema)
+	case b.schema < Schema && write:
+		return fmt.Errorf("%s: the book has the older schema %d and can only be read: bring it up to date with verdex book migrate", b.Name, b.schema)
 	}
-	backup, err := b.backup(ctx, where, have)
-	if err != nil {
+	return nil
+}
+
+// findSchema refuses a database without a book, or with one that must not be used.
+func (b *Book) findSchema(ctx context.Context) error {
+	var there bool
+	if err := b.db.QueryRowContext(ctx, "SELECT to_regclass('book') IS NOT NULL").Scan(&there); err != nil {
 		return b.explain(err)
 	}
+	if there {
+		return nil
+	}
+	var schema, role string
+	err := b.db.QueryRowContext(ctx, `SELECT n.nspname, current_user FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relname = 'posting' AND n.nspname = trim('"' from current_setting('search_path')) AND NOT has_schema_privilege(n.oid, 'USAGE')`).Scan(&schema, &role)
+	if err == nil {
+		return fmt.Errorf("%s: there is a book, but %s may not use it: ask its owner for GRANT USAGE ON SCHEMA %s and GRANT SELECT ON ALL TABLES IN SCHEMA %s, and to post for INSERT too", b.Name, role, schema, schema)
+	}
+	return fmt.Errorf("%s: there is no book in the database: make one with verdex book create", b.Name)
+}
+
+// migrate brings a book up to date. The backup is made under the lock under which the tables are changed, so that nothing that is
+// posted meanwhile is missing in it.
+func (b *Book) migrate(ctx context.Context, where string) (note string, err error) {
+	have := b.schema
+	if have == Schema {
+		return fmt.Sprintf("%s: the book has schema %d, which is up to date", b.Name, have), nil
+	}
+	backup := ""
 	err = b.write(ctx, func(tx *txn) error {
-		var now int
-		if err := tx.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&now); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&have); err != nil {
 			return err
 		}
-		if now != have {
+		if have == Schema {
 			return errAlready // someone else has done it
+		}
+		if backup, err = b.backup(ctx, tx, where, have); err != nil {
+			return err
 		}
 		for n := have; n < Schema; n++ {
 			if err := b.step(ctx, tx.Tx, n); err != nil {
@@ -353,35 +368,60 @@ func (b *Book) migrate(ctx context.Context, where string) error {
 		_, err := tx.ExecContext(ctx, b.sql("UPDATE book SET schema_version = ?"), Schema)
 		return err
 	})
-	if err == nil {
-		b.Migrated = fmt.Sprintf("%s: the book had schema %d and has %d now; as it was it is kept in %s", b.Name, have, Schema, backup)
+	switch {
+	case err != nil && backup != "" && !b.postgres:
+		os.Remove(backup)
+	case err == nil && backup == "":
+		note = fmt.Sprintf("%s: the book has schema %d, which is up to date", b.Name, Schema)
+	case err == nil:
+		note = fmt.Sprintf("%s: the book had schema %d and has %d now; a backup of it as it was is in %s", b.Name, have, Schema, backup)
 	}
-	return err
+	b.schema = Schema
+	return note, err
 }
 
-// backup copies a book as it is: a file beside it, or tables in a schema of their own.
-func (b *Book) backup(ctx context.Context, where string, have int) (string, error) {
+// backup copies a book as it is, under the lock of a transaction: a file beside it, or tables in a schema of their own.
+func (b *Book) backup(ctx context.Context, tx *txn, where string, have int) (string, error) {
 	stamp := time.Now().UTC().Format("20060102150405.000000000")
-	if !b.postgres {
-		name := fmt.Sprintf("%s.schema%d-%s", where, have, stamp)
-		_, err := b.db.ExecContext(ctx, "VACUUM INTO ?", name)
-		return name, err
-	}
-	name := fmt.Sprintf("verdex_schema%d_%s", have, strings.ReplaceAll(stamp, ".", "_"))
-	tx, err := b.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead})
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = tx.Rollback() }()
-	if _, err := tx.ExecContext(ctx, "CREATE SCHEMA "+name); err != nil {
-		return "", err
-	}
-	for _, t := range append([]string{"book"}, kept...) {
-		if _, err := tx.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s.%s AS TABLE %s", name, t, t)); err != nil {
+	if b.postgres {
+		name := fmt.Sprintf("verdex_schema%d_%s", have, strings.ReplaceAll(stamp, ".", "_"))
+		if _, err := tx.ExecContext(ctx, "CREATE SCHEMA "+name); err != nil {
 			return "", err
 		}
+		for _, t := range append([]string{"book"}, kept...) {
+			if _, err := tx.ExecContext(ctx, fmt.Sprintf("CREATE TABLE %s.%s AS TABLE %s", name, t, t)); err != nil {
+				return "", err
+			}
+		}
+		return "the schema " + name, nil
 	}
-	return "the schema " + name, tx.Commit()
+	name := fmt.Sprintf("%s.schema%d-%s", where, have, stamp)
+	return name, copyFile(where, name) // nobody else can write to it, and this transaction has not yet
+}
+
+// copyFile copies a file to a new one.
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return fault.Opening(from, err)
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return fmt.Errorf("%s: the backup cannot be written (%w): make room there, or ask for the right to write", to, fault.Reason(err))
+	}
+	_, err = io.Copy(out, in)
+	if err == nil {
+		err = out.Sync()
+	}
+	if e := out.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		os.Remove(to)
+		return fmt.Errorf("%s: the backup could not be written (%w): make room there", to, fault.Reason(err))
+	}
+	return nil
 }
 
 func now() string { return time.Now().UTC().Format(time.RFC3339) }

@@ -8,6 +8,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Report is what Verify found.
@@ -50,7 +52,7 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 			return err
 		}
 		if stored != len(list) {
-			damaged("%d posting(s) lost their zone set or legend", stored-len(list))
+			damaged("the zone set or the legend is missing of %s", text.Count(stored-len(list), "posting"))
 		}
 		r.Postings = len(list)
 		sums := map[int64]string{}
@@ -89,7 +91,7 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 				return err
 			}
 			if n > 0 {
-				damaged("%d row(s) of the table %s belong to no posting", n, table)
+				damaged("the table %s has %s of no posting", table, text.Count(n, "row"))
 			}
 		}
 		r.Imbalance = append(r.Imbalance, of.compare()...)
@@ -230,7 +232,7 @@ func (s *sides) add(p *Posting) {
 	}
 }
 
-// compare tells where postings of one account, epoch and zone set do not agree to a millionth of the zone: the extents with the
+// compare finds where postings of one account, epoch and zone set do not agree to a millionth of the zone: the extents with the
 // change, or a change with the one that follows it. Wholes are compared over all epochs.
 func (s *sides) compare() (out []string) {
 	if s == nil {
@@ -274,7 +276,7 @@ func (s *sides) compare() (out []string) {
 	}
 	for i, p := range pairs {
 		if n := told[p]; n > 1 {
-			out[i] += fmt.Sprintf(", and %d more number(s)", n-1)
+			out[i] += ", and " + text.Count(n-1, "more number")
 		}
 	}
 	return out

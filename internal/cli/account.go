@@ -1,36 +1,27 @@
 package cli
 
 import (
-	"context"
-	"slices"
-
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/internal/model"
+	"github.com/verdex-land/verdex/internal/sheets"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
-// statementFlags are those of every account.
-func statementFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: their order, names and colours"},
-		&cli.StringFlag{Name: "by", Value: "class", Usage: "tell by `class`, or by group of the legend"},
-		&cli.StringFlag{Name: "unit", Value: "ha", Usage: "`ha`, m2, km2, acre or mi2"},
-	}
+// statementOutput says where a statement goes, and its checks.
+type statementOutput struct {
+	checkOutput  `group:"checks"`
+	tableOptions `group:"output"`
 }
 
 func accountCommand() *cli.Command {
-	flows := &cli.StringFlag{Name: "flows", Usage: "CSV `FILE` that names what transitions are: from,to,flow,managed"}
-	one := func(name, what, description string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
-		return &cli.Command{Name: name, Usage: what, ArgsUsage: "TABLE...", Description: description,
-			Flags: slices.Concat(flags, statementFlags(), checkFlags(), outputFlags()), Action: action}
-	}
 	return &cli.Command{
 		Name:  "account",
 		Usage: "accounts from tallies and change tables: extent, composition, matrix, flows, series, accuracy",
-		Description: `Makes statements that balance of the tables that measure and change write, without reading a raster
+		Description: `Makes statements that balance from the tables that measure and change write, without reading a raster
 again.
 
   verdex account extent matrix.csv --legend legend.csv --flows flows.csv
@@ -40,137 +31,193 @@ again.
   verdex account series extents_2004.csv extents_2012.csv extents_2020.csv
   verdex account extent orrin.book#wards                   an account of a book
   verdex account accuracy samples.csv --cover cover.tif --legend legend.csv`,
-		Commands: []*cli.Command{
-			one("extent", "opening extent, additions, reductions, closing extent", `Makes the extent account of each zone from tables of change --table matrix: opening extent, additions and
+		Commands: []*cli.Command{extentAccountCommand(), compositionCommand(), matrixCommand(), flowsCommand(), seriesCommand(), accuracyCommand()},
+	}
+}
+
+// show hands a statement over: as a table or its sheets, or drawn. Its checks are reported.
+func (s *session) show(o *statementOutput, checks []account.Check, m func(digits int) *model.Table, pages func() []*table.Sheet, paint func(*canvas) error) error {
+	out, err := o.destination()
+	if err != nil {
+		return err
+	}
+	out.checks, out.sheets = checks, pages
+	if out.format != "table" {
+		err = s.write(out, m(out.digits))
+	}
+	if err == nil {
+		err = s.writeChecks(o.checkOutput, checks)
+	}
+	if err != nil {
+		return err
+	}
+	if out.format == "table" {
+		if err := paint(newCanvas(s.stdout)); err != nil {
+			return err
+		}
+	}
+	return s.reportChecks(o.checkOutput, checks)
+}
+
+type extentAccountOptions struct {
+	Layout string `opt:"layout" choose:"account,zones" help:"<account> (one for each zone) or zones (a block for each entry, zones down)"`
+	job.ExtentAccountOptions
+	statementOutput
+}
+
+func extentAccountCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "extent", Usage: "opening extent, additions, reductions, closing extent",
+		Description: `Makes the extent account of each zone from tables of change --table matrix: opening extent, additions and
 reductions (by managed and unmanaged, or by flow, where --flows assigns them), net change and closing extent, with
-the classes across. Ground that one epoch only maps takes no part and is told beneath.
+the classes across. Ground that only one epoch maps is not in the account and is shown beneath.
 
   verdex account extent matrix.csv --legend legend.csv
-  verdex account extent matrix.csv --flows flows.csv --layout zones --out extent.csv`, accountExtent, flows,
-				&cli.StringFlag{Name: "layout", Value: "account", Usage: "`account` (one for each zone) or zones (a block for each entry, zones down)"}),
-			one("composition", "area, percent and rank of each class in each zone", `Lists the classes of each zone from tables of measure, with percent of the zone, percent of what is
+  verdex account extent matrix.csv --flows flows.csv --layout zones --out extent.csv`,
+	}, func(s *session, o *extentAccountOptions) error {
+		a, err := job.ExtentAccount(s.ctx, s.env(), o.ExtentAccountOptions)
+		if err != nil {
+			return err
+		}
+		byZones := o.Layout == "zones"
+		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.ExtentAccounts(a, byZones) },
+			func() []*table.Sheet { return sheets.ExtentAccounts(a) }, func(c *canvas) error { return paintExtent(c, a, byZones) })
+	})
+}
+
+type compositionOptions struct {
+	Layout     string `opt:"layout" choose:"long,wide" help:"<long> (a row for each class) or wide (a row for each zone)"`
+	RoundToSum bool   `opt:"round-to-sum" help:"round percent such that it sums to 100 (largest remainder); --digits says to how many decimals, 1 unless it is given"`
+	job.CompositionOptions
+	statementOutput
+}
+
+func compositionCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "composition", Usage: "area, percent and rank of each class in each zone",
+		Description: `Lists the classes of each zone from tables of measure, with percent of the zone, percent of what is
 classified and rank; or ranks the zones by a class.
 
   verdex account composition extents.csv --legend legend.csv --by group --layout wide
-  verdex account composition extents.csv --rank "Built-up"`, accountComposition,
-				&cli.StringFlag{Name: "layout", Value: "long", Usage: "`long` (a row for each class) or wide (a row for each zone)"},
-				&cli.StringFlag{Name: "rank", Usage: "rank zones by a `CLASS`, by name or code"},
-				&cli.BoolFlag{Name: "round-to-sum", Usage: "round percent such that it sums to 100 (largest remainder); --digits says to how many decimals, 1 unless it is given"}),
-			one("matrix", "from which class to which, with totals", `Lays transitions out as a square from tables of change --table matrix, with the extents of both epochs at its borders.
+  verdex account composition extents.csv --rank "Built-up"`,
+	}, func(s *session, o *compositionOptions) error {
+		a, err := job.Composition(s.ctx, s.env(), o.CompositionOptions)
+		if err != nil {
+			return err
+		}
+		round := -1
+		if o.RoundToSum {
+			round = 1
+			if o.Digits >= 0 {
+				round = o.Digits
+			}
+		}
+		if o.Rank != "" {
+			return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Ranks(a) }, nil, func(c *canvas) error { return paintRanks(c, a) })
+		}
+		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Compositions(a, o.Layout == "wide", round) },
+			func() []*table.Sheet { return sheets.Compositions(a) }, func(c *canvas) error { return paintClasses(c, a.Extents, a.Terms, round) })
+	})
+}
 
-  verdex account matrix matrix.csv --legend legend.csv --by group`, accountMatrix),
-			one("flows", "transitions gathered into named processes", `Gathers transitions into flows such as urban growth, clearing or regrowth. The flows table is CSV:
+type matrixOptions struct {
+	job.MatrixOptions
+	statementOutput
+}
+
+func matrixCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "matrix", Usage: "from which class to which, with totals",
+		Description: `Lays transitions out as a square from tables of change --table matrix, with the extents of both epochs at its borders.
+
+  verdex account matrix matrix.csv --legend legend.csv --by group`,
+	}, func(s *session, o *matrixOptions) error {
+		a, err := job.Matrix(s.ctx, s.env(), o.MatrixOptions)
+		if err != nil {
+			return err
+		}
+		squares := model.SquaresOfMoves(a.Moves, a.Unit)
+		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Matrix(a.Classes, a.Unit, squares) },
+			func() []*table.Sheet { return sheets.Matrices(a) }, func(c *canvas) error { return paintSquares(c, squares, a.Terms, nil) })
+	})
+}
+
+type flowOptions struct {
+	job.FlowOptions
+	statementOutput
+}
+
+func flowsCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "flows", Usage: "transitions gathered into named processes",
+		Description: `Gathers transitions into flows such as urban growth, clearing or regrowth. The flows table is CSV:
 from,to,flow,managed,note; from and to are a code, a list such as 3;4, or * for any class, and the first line that fits counts.
 
-  verdex account flows matrix.csv --flows flows.csv`, accountFlows, flows),
-			one("series", "extents over all epochs", `Lists the extents of each class in each zone over the epochs of tables of measure, with the change since the
+  verdex account flows matrix.csv --flows flows.csv`,
+	}, func(s *session, o *flowOptions) error {
+		a, err := job.FlowAccount(s.ctx, s.env(), o.FlowOptions)
+		if err != nil {
+			return err
+		}
+		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Flows(a) }, nil, func(c *canvas) error { return paintFlows(c, a) })
+	})
+}
+
+type seriesOptions struct {
+	job.SeriesOptions
+	statementOutput
+}
+
+func seriesCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "series", Usage: "extents over all epochs",
+		Description: `Lists the extents of each class in each zone over the epochs of tables of measure, with the change since the
 first and since the previous one.
 
-  verdex account series extents_2004.csv extents_2012.csv extents_2020.csv --legend legend.csv`, accountSeries),
-			accuracyCommand(),
-		},
-	}
-}
-
-// statement is what all accounts read.
-type statement struct {
-	r      *reporter
-	out    *destination
-	checks *checking
-	unit   account.Unit
-	legend *cover.Legend // of what is shown: the groups, with --by group
-	groups *cover.Groups
-}
-
-func readStatement(c *cli.Command) (*statement, error) {
-	if c.Args().Len() == 0 {
-		return nil, usage("account %s needs a table (verdex account %s --help shows examples)", c.Name, c.Name)
-	}
-	s := &statement{r: newReporter(c)}
-	var err error
-	if s.out, err = chooseOutput(c); err != nil {
-		return nil, err
-	}
-	if s.checks, err = readChecking(c); err != nil {
-		return nil, err
-	}
-	t, err := readTerms(c)
-	s.unit, s.legend, s.groups = t.unit, t.legend, t.groups
-	return s, err
-}
-
-// moves reads tables of transitions, and checks them.
-func (s *statement) moves(ctx context.Context, c *cli.Command) (*account.Moves, error) {
-	m, err := account.ReadMoves(c.Args().Slice(), s.reader(ctx, c))
-	if err != nil {
-		return nil, err
-	}
-	s.r.notes(m.Notes)
-	if s.groups != nil {
-		if err := m.Group(s.groups); err != nil {
-			return nil, err
+  verdex account series extents_2004.csv extents_2012.csv extents_2020.csv --legend legend.csv`,
+	}, func(s *session, o *seriesOptions) error {
+		a, err := job.Series(s.ctx, s.env(), o.SeriesOptions)
+		if err != nil {
+			return err
 		}
-		s.legend = s.groups.Legend
-	}
-	if m.Classes, err = account.Arrange(m.Classes, s.legend); err != nil {
-		return nil, err
-	}
-	list := m.Statements(nil)
-	s.out.checks = s.checks.all(append([]account.Check{m.Check()}, account.CheckStatements(list, m.Classes, s.checks.bounds)...), func() []account.Mapped { return account.StatementExtents(list, m.Classes) }, s.unit)
-	return m, nil
+		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Series(a) }, nil, func(c *canvas) error { return paintSeries(c, a.Extents, a.Terms) })
+	})
 }
 
-// extents reads tables of extents, and checks them.
-func (s *statement) extents(ctx context.Context, c *cli.Command) (*account.Extents, error) {
-	e, err := account.ReadExtents(c.Args().Slice(), s.reader(ctx, c))
-	if err != nil {
-		return nil, err
-	}
-	s.r.notes(e.Notes)
-	if s.groups != nil {
-		if err := e.Group(s.groups); err != nil {
-			return nil, err
+type accuracyOptions struct {
+	Table string `opt:"table" choose:"extents,matrix" help:"which <table>: extents (accuracy, mapped and adjusted extent of each class) or matrix (proportions of the area)"`
+	job.AccuracyOptions
+	strictOption `group:"checks"`
+	tableOptions `group:"output"`
+}
+
+func accuracyCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "accuracy", Usage: "error matrix, accuracy, and extents adjusted for the errors of the map",
+		Description: `Estimates from reference samples, drawn at random within each class of the map, how true the map is and what extents the
+classes have on the ground, with 95 % intervals (stratified estimation, Olofsson and others 2014). SAMPLES are points with the
+true class in the column reference, at which --cover is read; or counts with the columns map, reference and count. A map of
+change is assessed in the same way: its transitions are its classes.
+
+  verdex account accuracy points.csv --cover cover.tif --legend legend.csv
+  verdex account accuracy counts.csv --areas extents.csv --legend legend.csv
+  verdex account accuracy points.gpkg --reference seen --cover moved.tif --legend moved.legend.csv --table matrix`,
+	}, func(s *session, o *accuracyOptions) error {
+		a, err := job.Accuracy(s.ctx, s.env(), o.AccuracyOptions)
+		if err != nil {
+			return err
 		}
-		s.legend = s.groups.Legend
-	}
-	if e.Classes, err = account.Arrange(e.Classes, s.legend); err != nil {
-		return nil, err
-	}
-	s.out.checks = s.checks.all(e.Check(s.checks.bounds), e.Mapped, s.unit)
-	return e, nil
-}
-
-func (s *statement) flows(c *cli.Command) (*account.Flows, error) {
-	if path := c.String("flows"); path != "" {
-		f, err := account.ReadFlows(path)
-		if err == nil {
-			s.r.notes(f.Notes)
+		m, paint := model.Accuracy, paintAccuracy
+		if o.Table == "matrix" {
+			m, paint = model.ErrorMatrix, paintErrorMatrix
 		}
-		return f, err
-	}
-	return nil, nil
+		out := statementOutput{checkOutput{strictOption: o.strictOption}, o.tableOptions}
+		return s.show(&out, nil, func(int) *model.Table { return m(a) }, nil, func(c *canvas) error { return paint(c, a) })
+	})
 }
 
-// show hands the outcome over: as a table, or drawn.
-func (s *statement) show(ctx context.Context, t func() *table.Table, paint func(*canvas) error) error {
-	if s.out.format == "table" {
-		return paint(newCanvas(s.out.stdout))
-	}
-	return s.out.write(ctx, t())
-}
-
-// tell tells what the checks of what was read have found.
-func (s *statement) tell(ctx context.Context) error {
-	if err := s.checks.stage(ctx, s.out.checks); err != nil {
-		return err
-	}
-	return s.checks.tell(s.r, s.out.checks)
-}
-
-func (s *statement) area(m2 float64) float64 { return m2 / s.unit.M2 }
-
-// swatches are the marks of classes, in colour where a legend gives them.
-func (s *statement) swatches(c *canvas, classes []account.Named) []string {
+// swatches are the marks of classes, in the colours of a legend where there is one.
+func (c *canvas) swatches(classes []account.Named, legend *cover.Legend) []string {
 	var names []string
 	for _, n := range classes {
 		names = append(names, n.Label())
@@ -178,19 +225,17 @@ func (s *statement) swatches(c *canvas, classes []account.Named) []string {
 	marks := letters(names)
 	out := make([]string, len(classes))
 	for i, n := range classes {
-		out[i] = c.swatch(s.colorOf(i, n), marks[i])
+		out[i] = c.swatch(sheets.ColorOf(legend, i, n), marks[i])
 	}
 	return out
 }
 
-// colorOf is the colour of a class, the i-th: that of the legend where there is one.
-func (s *statement) colorOf(i int, n account.Named) raster.Color {
-	if s.legend != nil {
-		for _, class := range s.legend.Classes {
-			if class.ID() == n.ID {
-				return class.Color
-			}
-		}
+// classGrid is a grid with classes across and a total.
+func (c *canvas) classGrid(classes []account.Named, legend *cover.Legend, name string) *grid {
+	g := &grid{c: c, name: name, keys: c.swatches(classes, legend)}
+	for _, n := range classes {
+		g.head = append(g.head, n.Label())
 	}
-	return cover.Shade(i)
+	g.head = append(g.head, "total")
+	return g
 }

@@ -1,6 +1,8 @@
-// Package cli is what the user meets: commands, flags, messages, exit codes. Nothing else knows the
-// terminal. Each command has a file of its own; inputs.go opens what commands read, output.go
-// writes files whole or not at all, report.go tells notes and progress, paint.go draws tables.
+// Package cli is what the user meets: commands, options, messages, exit codes. Nothing else knows the terminal.
+//
+// Each command has a file of its own, which fills a struct of options (flags.go), calls a job, and shows or writes what it
+// returns. session.go is a command while it runs, files.go checks and commits its files, output.go writes tables, rasters and
+// features, report.go writes notes and progress, and paint.go and grid.go draw.
 package cli
 
 import (
@@ -8,11 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"runtime/debug"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/internal/output"
 )
 
@@ -24,11 +26,6 @@ const (
 	exitStrict = 3
 )
 
-// gcPercent lets garbage grow to five times of what is kept before it is collected. What is kept is small (a
-// few windows, the zones, the sums), so that this costs tens of megabytes, and a measuring with many zones is
-// a twentieth faster.
-const gcPercent = 400
-
 // usageError is a wrong use of the command line.
 type usageError struct{ error }
 
@@ -36,13 +33,6 @@ func usage(format string, args ...any) error { return usageError{fmt.Errorf(form
 
 // errStrict says that the work is done but a check fell short.
 var errStrict = errors.New("a check fell short")
-
-// collect sets how far garbage may grow, unless the user has done so.
-func collect(percent int) {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(percent)
-	}
-}
 
 func init() {
 	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintf(c.Root().Writer, "verdex %s\n", c.Root().Version) }
@@ -56,14 +46,13 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 			code = exitFailed
 		}
 	}()
-	collect(gcPercent)
+	tuneGarbage()
 	temporaries := &output.Temporaries{}
 	ctx, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
 	defer stop()
 	root := newRoot(version, stdout, stderr)
 	args = negatedExpression(root, args)
 	err := helpFor(root, root.Run(context.WithValue(ctx, argumentsKey{}, args), args))
-	var wrong usageError
 	switch {
 	case err == nil:
 		return exitDone
@@ -72,12 +61,19 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	case errors.Is(err, context.Canceled) && ctx.Err() != nil:
 		fmt.Fprintln(stderr, interrupted)
 		return exitFailed
-	case errors.As(err, &wrong):
-		fmt.Fprintf(stderr, "verdex: %s\n", printableLines(err.Error()))
+	}
+	fmt.Fprintf(stderr, "verdex: %s\n", printableLines(messageOf(err)))
+	if isMisuse(err) {
 		return exitUsage
 	}
-	fmt.Fprintf(stderr, "verdex: %s\n", printableLines(err.Error()))
 	return exitFailed
+}
+
+// isMisuse reports whether the command line is wrong, whatever the files hold.
+func isMisuse(err error) bool {
+	var wrong usageError
+	var misuse *fault.Error
+	return errors.As(err, &wrong) || errors.As(err, &misuse) && misuse.Misuse
 }
 
 func newRoot(version string, stdout, stderr io.Writer) *cli.Command {
@@ -86,7 +82,7 @@ func newRoot(version string, stdout, stderr io.Writer) *cli.Command {
 		Usage:   "turns classified maps into accounts of land",
 		Version: version,
 		Description: `Verdex reads categorical rasters and zones, measures how much true ground each class
-holds in every zone, and tells what changed between years.
+holds in every zone, and reports what changed between years.
 
   verdex demo                     writes sample data and does the whole job on it
   verdex look cover.tif           what is in a raster, and what will go wrong with it
@@ -97,9 +93,9 @@ holds in every zone, and tells what changed between years.
 		EnableShellCompletion: true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "quiet", Usage: "say nothing but results, warnings and errors"},
-			&cli.BoolFlag{Name: "log-json", Usage: "notes and warnings as JSON lines"},
-			&cli.IntFlag{Name: "threads", Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
+			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but results, warnings and errors"},
+			&cli.BoolFlag{Name: "log-json", Usage: "write notes and warnings as JSON lines"},
+			&cli.IntFlag{Name: "threads", OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
 		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -117,25 +113,7 @@ holds in every zone, and tells what changed between years.
 func prepareCommand(c *cli.Command) {
 	c.OnUsageError = func(ctx context.Context, c *cli.Command, err error, _ bool) error { return misused(ctx, c, err) }
 	c.DisableSliceFlagSeparator = true // names of files may have commas
-	if has(c, "zones-crs") || has(c, "crs") && c.Name != "grid" {
-		c.Flags = append(c.Flags, overrideFlag())
-	}
-	for _, f := range c.Flags { // of two values one would be ignored
-		switch f := f.(type) {
-		case *cli.StringFlag:
-			f.OnlyOnce = true
-		case *cli.IntFlag:
-			f.OnlyOnce = true
-		case *cli.FloatFlag:
-			f.OnlyOnce = true
-		case *cli.DurationFlag:
-			f.OnlyOnce = true
-		}
-	}
-	switch {
-	case len(c.Commands) == 0:
-		c.Action = withFiles(c.Action)
-	case c.Action == nil:
+	if len(c.Commands) > 0 && c.Action == nil {
 		c.Action = func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return noCommand(c, c.Args().First())
@@ -146,4 +124,12 @@ func prepareCommand(c *cli.Command) {
 	for _, sub := range c.Commands {
 		prepareCommand(sub)
 	}
+}
+
+// within refuses a number outside a range.
+func within(n, least, most int) error {
+	if n < least || n > most {
+		return fmt.Errorf("%d: give a number from %d to %d", n, least, most)
+	}
+	return nil
 }

@@ -16,22 +16,22 @@ import (
 )
 
 func demoCommand() *cli.Command {
-	return &cli.Command{
-		Name:      "demo",
-		Usage:     "write the sample data, and do the whole job on it",
-		ArgsUsage: "[FOLDER]",
+	return command(cli.Command{
+		Name:  "demo",
+		Usage: "write the sample data, and do the whole job on it",
 		Description: `Writes the sample world (an invented river basin in 2004, 2012 and 2020, with wards and
 catchments) into a folder, verdex-demo by default, and runs the commands that turn it into answers,
 showing each before it runs.
 
   verdex demo
   verdex demo --files-only /tmp/orrin`,
-		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "files-only", Usage: "write the files and run nothing"},
-			&cli.BoolFlag{Name: "force", Usage: "replace files that have other content"},
-		},
-		Action: runDemo,
-	}
+	}, runDemo)
+}
+
+type demoOptions struct {
+	Args      []string `arg:"[FOLDER]"`
+	FilesOnly bool     `opt:"files-only" help:"write the files and run nothing"`
+	Force     bool     `opt:"force" help:"replace files that have other content"`
 }
 
 // demoJob is what the demo runs; DIR stands for the folder.
@@ -55,9 +55,8 @@ var demoJob = []struct{ why, command string }{
 }
 
 // writeWorld writes the sample files, all or none. A file that is there with the same content stays.
-func writeWorld(ctx context.Context, dir string, force bool) error {
-	f := filesOf(ctx)
-	if err := f.Folder(dir); err != nil {
+func (s *session) writeWorld(dir string, force bool) error {
+	if err := s.Folder(dir); err != nil {
 		return err
 	}
 	for _, name := range demo.Files() {
@@ -74,10 +73,10 @@ func writeWorld(ctx context.Context, dir string, force bool) error {
 				return fmt.Errorf("%s: it exists with other content: choose another folder, or replace it with --force", path)
 			}
 		}
-		if err := f.Claim(path, output.Rules{Replace: force, Book: book.IsBook}); err != nil {
+		if err := s.Claim(path, output.Rules{Replace: force, Book: book.IsBook}); err != nil {
 			return err
 		}
-		err = f.Write(path, func(w io.Writer) error {
+		err = s.Write(path, func(w io.Writer) error {
 			_, err := w.Write(data)
 			return err
 		})
@@ -85,23 +84,23 @@ func writeWorld(ctx context.Context, dir string, force bool) error {
 			return err
 		}
 	}
-	return commit(ctx)
+	return s.commit()
 }
 
-func runDemo(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() > 1 {
-		return usage("demo takes one folder, but %d were given", c.Args().Len())
+func runDemo(s *session, o *demoOptions) error {
+	if len(o.Args) > 1 {
+		return usage("demo takes one folder, but %d were given", len(o.Args))
 	}
 	dir := "verdex-demo"
-	if c.Args().Len() == 1 {
-		dir = c.Args().First()
+	if len(o.Args) == 1 {
+		dir = o.Args[0]
 	}
-	if err := writeWorld(ctx, dir, c.Bool("force")); err != nil {
+	if err := s.writeWorld(dir, o.Force); err != nil {
 		return err
 	}
-	out := newCanvas(c.Root().Writer)
+	out := newCanvas(s.stdout)
 	out.line("The basin of the Orrin Firth, an invented place, is in ", out.bold(dir), ": ", strings.Join(demo.Files(), ", "), ".")
-	if c.Bool("files-only") {
+	if o.FilesOnly {
 		return out.flush()
 	}
 	if err := out.flush(); err != nil {
@@ -123,7 +122,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		args := []string{"verdex"}
-		if c.Bool("quiet") {
+		if s.quiet {
 			args = append(args, "--quiet")
 		}
 		for _, a := range strings.Fields(step.command) {
@@ -134,7 +133,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 			}
 			args = append(args, a)
 		}
-		if err := newRoot(c.Root().Version, c.Root().Writer, c.Root().ErrWriter).Run(ctx, args); err != nil {
+		if err := newRoot(s.version, s.stdout, s.w).Run(context.WithValue(s.ctx, argumentsKey{}, args), args); err != nil {
 			return err
 		}
 	}

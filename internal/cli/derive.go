@@ -1,59 +1,124 @@
 package cli
 
 import (
-	"context"
+	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/cql"
-	"github.com/verdex-land/verdex/core/raster"
-	"github.com/verdex-land/verdex/core/raster/open"
-	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/text"
 )
 
-// layerFlags name the rasters that are computed with.
-func layerFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "layer", Usage: "`NAME=RASTER` or NAME=RASTER@BAND, once for each layer"},
-		&cli.StringFlag{Name: "grid", Usage: "`like:NAME`, the layer on whose cells others meet"},
-		&cli.BoolFlag{Name: "codes-as-numbers", Usage: "allow layers with a palette, whose values are codes, in arithmetic"},
-	}
-}
-
-// deriveClassFlags put what is derived into classes.
-func deriveClassFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "crosswalk", Usage: "CSV `FILE` whose intervals turn the values into classes"},
-		&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes: code,name,color,group"},
-		&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, for all layers or as NAME=VALUE for one"},
-		&cli.StringFlag{Name: "crs", Usage: "`CRS` of the rasters, when the files do not say"},
-	}
-}
-
-func exprCommand() *cli.Command {
-	return &cli.Command{
-		Name:      "expr",
-		Usage:     "an arithmetic expression over layers",
-		ArgsUsage: "EXPRESSION",
-		Description: `Computes + - * / % div ^ over layers, cell by cell, as float32. Where a layer is nodata, and where
-something is divided by zero, the outcome is nodata. With --crosswalk the values become classes at once.
-
-  verdex derive expr --layer nir=s.tif@4 --layer red=s.tif@3 "(nir - red) / (nir + red)" --out index.tif
-  verdex derive expr --layer a=2004.tif --layer b=2020.tif "b - a" --crosswalk steps.csv --legend l.csv --out classes.tif`,
-		Flags:  slices.Concat(layerFlags(), deriveClassFlags(), rasterOutFlags()),
-		Action: deriveExpr,
-	}
-}
-
 func deriveCommand() *cli.Command {
-	rules := &cli.Command{
+	return &cli.Command{
+		Name:     "derive",
+		Usage:    "a new raster from others: an expression, rules, slope, a composite",
+		Commands: []*cli.Command{expressionCommand(), rulesCommand(), slopeCommand(), compositeCommand()},
+	}
+}
+
+type expressionOptions struct {
+	job.ExpressionOptions
+	rasterOutput `group:"output"`
+}
+
+func expressionCommand() *cli.Command {
+	return command(cli.Command{
+		Name:  "expr",
+		Usage: "an arithmetic expression over layers",
+		Description: `Computes + - * / % div ^ over layers, cell by cell, as float32. Where a layer is nodata, and where
+something is divided by zero, the result is nodata. With --crosswalk the values become classes at once.
+
+  verdex derive expr --layer nir=s.tif#4 --layer red=s.tif#3 "(nir - red) / (nir + red)" --out index.tif
+  verdex derive expr --layer a=2004.tif --layer b=2020.tif "b - a" --crosswalk steps.csv --legend l.csv --out classes.tif`,
+	}, func(s *session, o *expressionOptions) error {
+		return s.makeDerived(o.rasterOutput, func() (*job.Derived, error) { return job.DeriveExpression(s.ctx, s.env(), o.ExpressionOptions) })
+	})
+}
+
+type slopeOptions struct {
+	job.SlopeOptions
+	rasterOutput `group:"output"`
+}
+
+func slopeCommand() *cli.Command {
+	return command(cli.Command{
+		Name:  "slope",
+		Usage: "steepness from an elevation raster",
+		Description: `The slope of each cell from its eight neighbours (Horn 1981), with true distances on the ellipsoid, in
+percent or degrees, right in metres and in degrees. Elevations are in metres.
+
+  verdex derive slope elevation.tif --out slope.tif
+  verdex derive slope elevation.tif --in degrees --crosswalk steepness.csv --legend l.csv --out steepness.tif`,
+	}, func(s *session, o *slopeOptions) error {
+		return s.makeDerived(o.rasterOutput, func() (*job.Derived, error) { return job.DeriveSlope(s.ctx, s.env(), o.SlopeOptions) })
+	})
+}
+
+// makeDerived makes a raster that a crosswalk may put into classes, shows what it does, and writes it.
+func (s *session) makeDerived(o rasterOutput, make func() (*job.Derived, error)) error {
+	if err := needOut(s, o.Out); err != nil {
+		return err
+	}
+	r, err := make()
+	if err != nil {
+		return s.withSurvey(err)
+	}
+	defer r.Close()
+	if r.Survey != nil {
+		if err := s.showSurvey(r.Survey, r.Legend); err != nil {
+			return err
+		}
+	}
+	return s.writeRaster(o.Out, r.Raster, o.rasterOptions)
+}
+
+// withSurvey shows the survey that comes with an error.
+func (s *session) withSurvey(err error) error {
+	var survey *job.SurveyError
+	if errors.As(err, &survey) {
+		if err := s.showSurvey(survey.Survey, survey.Legend); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+type compositeOptions struct {
+	job.CompositeOptions
+	rasterOutput `group:"output"`
+}
+
+func compositeCommand() *cli.Command {
+	return command(cli.Command{
+		Name:  "composite",
+		Usage: "one raster of a stack: the majority class, or a statistic of values",
+		Description: `Keeps for each cell the class that most rasters of the stack hold, or the least, greatest, mean or
+median value, or how many hold data. The stack is in the order of time; a tie goes to the latest, or as --ties says.
+A pattern with {date} groups files: those of one date are one raster first, so that none counts twice where its
+tiles overlap.
+
+  verdex derive composite "scenes/{date}_{tile}.tif" --out usual.tif
+  verdex derive composite 2018.tif 2019.tif 2020.tif --ties 3,1 --out usual.tif
+  verdex derive composite "ndvi/{date}.tif" --of median --out median.tif`,
+	}, func(s *session, o *compositeOptions) error {
+		return s.makeRaster(o.rasterOutput, func() (*job.Raster, error) { return job.DeriveComposite(s.ctx, s.env(), o.CompositeOptions) })
+	})
+}
+
+type rulesOptions struct {
+	Rest []string `arg:"-"` // it takes none
+	job.RulesOptions
+	rasterOutput `group:"output"`
+}
+
+func rulesCommand() *cli.Command {
+	c := command(cli.Command{
 		Name:  "rules",
 		Usage: "classes by an ordered list of conditions over layers",
 		Description: `Gives each cell the class of the first rule that holds. Rules are a YAML file:
@@ -65,361 +130,67 @@ func deriveCommand() *cli.Command {
   else: nodata
 
   verdex derive rules --layer cover=cover.tif --layer slope=slope.tif --rules rules.yaml --legend legend.csv --out classes.tif
-  verdex derive rules --layer cover=cover.tif --layer slope=slope.tif --rules rules.yaml --explain-rules`,
-		Flags: slices.Concat([]cli.Flag{
-			&cli.StringFlag{Name: "rules", Usage: "YAML `FILE` of the rules"},
-			&cli.BoolFlag{Name: "explain-rules", Usage: "show what each rule took; without --out write nothing"},
-		}, layerFlags(), deriveClassFlags()[1:], rasterOutFlags()),
-		Action: deriveRules,
-	}
-	slope := &cli.Command{
-		Name:      "slope",
-		Usage:     "steepness from an elevation raster",
-		ArgsUsage: "ELEVATION",
-		Description: `The slope of each cell from its eight neighbours (Horn 1981), with true distances on the ellipsoid, in
-percent or degrees, right in metres and in degrees. Elevations are in metres.
-
-  verdex derive slope elevation.tif --out slope.tif
-  verdex derive slope elevation.tif --in degrees --crosswalk steepness.csv --legend l.csv --out steepness.tif`,
-		Flags: slices.Concat([]cli.Flag{
-			&cli.StringFlag{Name: "in", Value: "percent", Usage: "`percent` or degrees"},
-		}, deriveClassFlags(), rasterOutFlags()),
-		Action: deriveSlope,
-	}
-	return &cli.Command{
-		Name:     "derive",
-		Usage:    "a new raster from others: an expression, rules, slope, a composite",
-		Commands: []*cli.Command{exprCommand(), rules, slope, compositeCommand()},
-	}
+  verdex derive rules --layer cover=cover.tif --layer slope=slope.tif --rules rules.yaml --explain-rules    writes nothing`,
+	}, deriveRules)
+	c.ArgsUsage = ""
+	return c
 }
 
-// layers opens the layers on one grid.
-type layers struct {
-	*raster.Layers
-	files []open.File
-	moved []*raster.Aligned
-}
-
-func (l *layers) Close() {
-	for _, f := range l.files {
-		f.Close()
+func deriveRules(s *session, o *rulesOptions) error {
+	if len(o.Rest) > 0 {
+		return usage("derive rules takes its rasters as --layer NAME=RASTER, not %q", o.Rest[0])
 	}
-}
-
-// openLayers opens --layer, with --nodata, --crs and --grid applied.
-func openLayers(c *cli.Command, r *reporter) (_ *layers, err error) {
-	given := c.StringSlice("layer")
-	if len(given) == 0 {
-		return nil, usage("%s needs --layer NAME=RASTER (verdex %s --help shows examples)", commandName(c), commandName(c))
-	}
-	out := &layers{}
-	defer func() {
-		if err != nil {
-			out.Close()
-		}
-	}()
-	var list []raster.Layer
-	names := map[string]int{}
-	for _, text := range given {
-		name, arg, ok := strings.Cut(text, "=")
-		if !ok || name == "" || arg == "" {
-			return nil, usage("--layer %q is not of the form NAME=RASTER", text)
-		}
-		if _, twice := names[name]; twice {
-			return nil, usage("two layers are called %s", name)
-		}
-		names[name] = len(list)
-		f, path, err := oneRaster(arg)
-		if err != nil {
-			return nil, err
-		}
-		out.files = append(out.files, f)
-		nodata := ""
-		for _, v := range c.StringSlice("nodata") {
-			if value, ok := strings.CutPrefix(v, name+"="); ok {
-				nodata = value
-			} else if nodata == "" && !strings.Contains(v, "=") {
-				nodata = v
-			}
-		}
-		s, err := adjust(c, f, path, nodata, r)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, raster.Layer{Name: name, Source: s})
-	}
-	if where := c.String("grid"); where != "" {
-		name, ok := strings.CutPrefix(where, "like:")
-		k, known := names[name]
-		if !ok || !known {
-			return nil, usage("--grid %q is not like:NAME with the name of a layer", where)
-		}
-		g := list[k].Header().Grid
-		for i, l := range list {
-			if g.Aligned(l.Header().Grid) == nil {
-				continue
-			}
-			how := raster.Nearest
-			if l.Header().Type.Floating() {
-				how = raster.Bilinear
-			}
-			a, err := raster.Align(l.Source, g, how)
-			if err != nil {
-				return nil, err
-			}
-			out.moved = append(out.moved, a)
-			list[i].Source = a
-		}
-	}
-	out.Layers, err = raster.NewLayers(list)
-	return out, err
-}
-
-// refuseCodes refuses layers whose values are codes in arithmetic.
-func refuseCodes(c *cli.Command, l *layers, exprs ...*cql.Expr) error {
-	if c.Bool("codes-as-numbers") {
-		return nil
-	}
-	for _, e := range exprs {
-		for _, name := range e.Arithmetic() {
-			for _, layer := range l.List {
-				if layer.Name == name && len(layer.Header().Palette) > 0 {
-					return fmt.Errorf("the layer %s (%s) holds codes of classes, for it has a palette, and arithmetic with codes means nothing: compare them (%s = 3), or allow it with --codes-as-numbers",
-						name, layer.Header().Name, name)
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// finish puts what was derived into classes where a crosswalk is given, and writes it.
-func finish(ctx context.Context, c *cli.Command, s raster.Source, r *reporter) error {
-	out := c.String("out")
-	if out == "" {
-		return usage("%s needs --out, the file to write", commandName(c))
-	}
-	path := c.String("crosswalk")
-	if path == "" {
-		return writeRaster(ctx, c, out, s, r)
-	}
-	legend, err := readLegend(c)
-	if err != nil {
-		return err
-	}
-	walk, err := readCrosswalk(c, path, legend)
-	if err != nil {
-		return err
-	}
-	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: s.Header().NoData}
-	survey, err := account.TakeSurvey(ctx, s, coder, nil, c.Int("threads"), nil)
-	if err != nil {
-		return err
-	}
-	canvas := newCanvas(c.Root().Writer)
-	paintSurvey(canvas, survey, legend)
-	if err := canvas.flush(); err != nil {
-		return err
-	}
-	if survey.Gap.Cells > 0 {
-		return gapError(survey)
-	}
-	for _, l := range survey.Idle() {
-		r.warn(fmt.Sprintf("%s: line %d (%s) never applies to %s", walk.Source, l.Number, l.From, survey.Raster))
-	}
-	view, err := cover.View(s, coder, nil)
-	if err != nil {
-		return err
-	}
-	return writeRaster(ctx, c, out, view, r)
-}
-
-func deriveExpr(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage("derive expr takes one expression, in quotes, but %d were given", c.Args().Len())
-	}
-	r := newReporter(c)
-	e, err := cql.ParseNumber(c.Args().First())
-	if err != nil {
-		return usageError{err}
-	}
-	l, err := openLayers(c, r)
-	if err != nil {
-		return err
-	}
-	defer l.Close()
-	if err := refuseCodes(c, l, e); err != nil {
-		return err
-	}
-	x, err := raster.NewExpression(l.Layers, e)
-	if err != nil {
-		return err
-	}
-	if err := finish(ctx, c, x, r); err != nil {
-		return err
-	}
-	for _, a := range l.moved {
-		r.note(movesNote(a))
-	}
-	if n := x.ZeroDivisions(); n > 0 {
-		if c.String("crosswalk") != "" {
-			n /= 2 // read once to check and once to write
-		}
-		r.note(fmt.Sprintf("%s cells are nodata because something was divided by zero there", group(float64(n), 0)))
-	}
-	if n := x.TooLarge(); n > 0 {
-		if c.String("crosswalk") != "" {
-			n /= 2
-		}
-		r.warn(fmt.Sprintf("%s cells are nodata because the result there is too large for a float32 number: scale the expression", group(float64(n), 0)))
-	}
-	return nil
-}
-
-func deriveSlope(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 1 {
-		return usage("derive slope takes one elevation raster, but %d were given", c.Args().Len())
-	}
-	r := newReporter(c)
-	in := c.String("in")
-	if in != "percent" && in != "degrees" {
-		return usage("--in %s is not known: choose percent or degrees", in)
-	}
-	src, err := openCover(c, c.Args().Slice(), r)
-	if err != nil {
-		return err
-	}
-	defer src.Close()
-	if err := src.needCRS(); err != nil {
-		return err
-	}
-	if len(src.Header().Palette) > 0 {
-		return fmt.Errorf("%s: it has a palette, so it holds codes of classes and no elevations", src.path)
-	}
-	s, err := raster.Slope(src, in == "degrees")
-	if err != nil {
-		return err
-	}
-	return finish(ctx, c, s, r)
-}
-
-func deriveRules(ctx context.Context, c *cli.Command) error {
-	if c.Args().Len() != 0 {
-		return usage("derive rules takes its rasters as --layer NAME=RASTER, not %q", c.Args().First())
-	}
-	r := newReporter(c)
-	if c.String("rules") == "" {
-		return usage("derive rules needs --rules, the file of the rules")
-	}
-	if c.String("out") == "" && !c.Bool("explain-rules") {
+	if o.Out == "" && !o.ExplainRules {
 		return usage("derive rules needs --out, or --explain-rules to show what each rule takes")
 	}
-	legend, err := readLegend(c)
+	r, err := job.DeriveRules(s.ctx, s.env(), o.RulesOptions)
 	if err != nil {
 		return err
 	}
-	rules, err := cover.ReadRules(c.String("rules"), legend)
-	if err != nil {
-		return err
-	}
-	l, err := openLayers(c, r)
-	if err != nil {
-		return err
-	}
-	defer l.Close()
-	var conditions []*cql.Expr
-	for _, rule := range rules.List {
-		conditions = append(conditions, rule.When)
-	}
-	if err := refuseCodes(c, l, conditions...); err != nil {
-		return err
-	}
-	if c.Bool("explain-rules") {
-		if err := explainRules(ctx, c, rules, l, legend, r); err != nil {
+	defer r.Close()
+	if r.Explained != nil {
+		if err := paintRules(newCanvas(s.stdout), r); err != nil {
 			return err
 		}
 	}
-	if c.String("out") != "" {
-		view, err := cover.NewRuleView(rules, l.Layers, legend, false)
-		if err != nil {
-			return err
-		}
-		if err := writeRaster(ctx, c, c.String("out"), view, r); err != nil {
-			return err
-		}
+	if o.Out == "" {
+		r.Done()
+		return nil
 	}
-	for _, a := range l.moved {
-		r.note(movesNote(a))
-	}
-	return nil
+	return s.writeRaster(o.Out, r.Raster, o.rasterOptions)
 }
 
-// explainRules shows what each rule took.
-func explainRules(ctx context.Context, c *cli.Command, rules *cover.Rules, l *layers, legend *cover.Legend, r *reporter) error {
-	view, err := cover.NewRuleView(rules, l.Layers, legend, true)
-	if err != nil {
-		return err
-	}
-	set, place, err := tally.Whole(view.Header().Grid)
-	if err != nil {
-		return err
-	}
-	tell, end := r.progress("explaining")
-	t, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{view}, Zones: set, Placement: place, Threads: c.Int("threads"), Progress: tell})
-	end()
-	if err != nil {
-		return err
-	}
-	areas, total := map[int]float64{}, 0.0
-	for i, v := range t.Zones[0].Values {
-		a := t.Zones[0].Extents[i].Area(t.Unit) / 1e4
-		k := math.MaxUint16 // nodata in every layer
-		if v[0] != tally.Missing {
-			k = int(t.Number(0, 0, v[0]))
-		}
-		areas[k] += a
-		total += a
-	}
-	canvas := newCanvas(c.Root().Writer)
-	canvas.line(canvas.bold("What each rule took, in the order in which they are asked"))
-	canvas.line()
+// paintRules draws what each rule took.
+func paintRules(c *canvas, r *job.RuledRaster) error {
+	c.line(c.bold("What each rule took, in the order in which they are asked"))
+	c.line()
 	name := 12
-	for _, rule := range rules.List {
-		name = max(name, min(28, runewidth.StringWidth(targetName(rule.Class, legend))))
+	for _, rule := range r.Rules.List {
+		name = max(name, min(28, runewidth.StringWidth(targetName(rule.Class, r.Legend))))
 	}
-	canvas.line(canvas.dim(right("rule", 5) + "     " + left("class", name) + right("cells", 14) + right("hectares", 14) + right("%", 8) + right("taken before", 14) + "  when"))
-	row := func(number string, to cover.Target, k int, when string) {
+	c.line(c.dim(right("rule", 5) + "     " + left("class", name) + right("cells", 14) + right("hectares", 14) + right("%", 8) + right("taken before", 14) + "  when"))
+	total := math.Max(r.Explained.Total, 1e-300)
+	row := func(number string, to cover.Target, took job.RuleShare, when string) {
 		key := "  "
-		if class, ok := legend.Find(to.Code); ok && !to.NoData && canvas.color {
-			key = canvas.swatch(class.Color, ' ')
+		if class, ok := r.Legend.Find(to.Code); ok && !to.NoData && c.color {
+			key = c.swatch(class.Color, ' ')
 		}
-		before := right(group(float64(view.Before(k)), 0), 14)
+		before := right(text.Number(float64(took.Before), 0), 14)
 		if when == "" {
 			before = right("", 14)
 		}
-		line := right(number, 5) + "  " + key + " " + left(targetName(to, legend), name) + right(group(float64(view.Took(k)), 0), 14) +
-			right(group(areas[k+1], 1), 14) + right(group(areas[k+1]/math.Max(total, 1e-300)*100, 2), 8) + before
-		canvas.line(line + "  " + runewidth.Truncate(strings.Join(strings.Fields(when), " "), max(16, canvas.width-runewidth.StringWidth(line)-2), "…"))
+		line := right(number, 5) + "  " + key + " " + left(targetName(to, r.Legend), name) + right(text.Number(float64(took.Cells), 0), 14) +
+			right(text.Number(took.Area/1e4, 1), 14) + right(text.Number(took.Area/total*100, 2), 8) + before
+		c.line(line + "  " + runewidth.Truncate(strings.Join(strings.Fields(when), " "), max(16, c.width-runewidth.StringWidth(line)-2), "…"))
 	}
-	for k, rule := range rules.List {
-		row(fmt.Sprint(k+1), rule.Class, k, rule.When.Text)
+	for k, rule := range r.Rules.List {
+		row(fmt.Sprint(k+1), rule.Class, r.Explained.Took[k], rule.When.Text)
 	}
-	if rules.Else != nil {
-		row("else", *rules.Else, len(rules.List), "")
+	if r.Explained.HasElse {
+		row("else", *r.Rules.Else, r.Explained.Took[len(r.Rules.List)], "")
 	}
-	if a := areas[math.MaxUint16]; a > 0 {
-		canvas.line(right("", 10) + left("nodata in every layer", name+14) + right(group(a, 1), 14) + right(group(a/total*100, 2), 8))
+	if a := r.Explained.NoData; a > 0 {
+		c.line(right("", 10) + left("nodata in every layer", name+14) + right(text.Number(a/1e4, 1), 14) + right(text.Number(a/total*100, 2), 8))
 	}
-	if err := canvas.flush(); err != nil {
-		return err
-	}
-	for k, rule := range rules.List {
-		switch {
-		case view.Took(k) == 0 && view.Before(k) > 0:
-			r.warn(fmt.Sprintf("%s: rule %d never decides: earlier rules take all of its %s cells", rules.Source, k+1, group(float64(view.Before(k)), 0)))
-		case view.Took(k) == 0:
-			r.warn(fmt.Sprintf("%s: rule %d holds nowhere: %s", rules.Source, k+1, rule.When.Text))
-		}
-	}
-	return nil
+	return c.flush()
 }

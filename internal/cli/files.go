@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,37 +11,18 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/option"
+	rasters "github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/output"
+	"github.com/verdex-land/verdex/internal/pack"
 )
 
-// This file knows which options and arguments of each command name files that are read and which name files that are
-// written. A command's files are recorded and checked before its work begins, and what it writes is committed when it
-// has ended without an error.
-
-// inputFlags are the options that name files which are read, and what these are.
-var inputFlags = []struct{ flag, role string }{
-	{"zones", "zones"}, {"zone-names", "names of zones"}, {"within", "larger units"}, {"legend", "legend"}, {"crosswalk", "crosswalk"}, {"rules", "rules"},
-	{"flows", "flows"}, {"control", "control totals"}, {"cover", "cover"}, {"areas", "areas"}, {"per-class", "cover"}, {"from-list", "list of rasters"},
-	{"layer", "layer"}, {"to", "place to clip to"}, {"like", "grid"}, {"crs", "CRS"}, {"zones-crs", "CRS of the zones"}, {"post", ""},
-}
-
-// outputFlagNames are the options that name what is written.
-var outputFlagNames = []string{"out", "attach", "map", "checks", "legend-out", "out-dir", "package"}
-
-// arguments says what the arguments of a command are: rasters, features, tables, or a book and what follows it. A command that is
-// missing here takes no files.
-var arguments = map[string]string{
-	"look": "input", "mosaic": "cover", "clip": "cover", "align": "cover", "reclassify": "cover", "patches": "cover", "measure": "cover",
-	"summarise": "values", "derive slope": "elevation", "derive composite": "scene",
-	"zones pick": "features", "zones merge": "features", "zones buffer": "features", "zones grid": "area",
-	"attach": "table", "account extent": "table", "account composition": "table", "account matrix": "table", "account flows": "table",
-	"account series": "table", "account accuracy": "samples",
-	"book post": "table", "book list": "book", "book show": "book", "book posting": "book", "book history": "book", "book diff": "book",
-	"book verify": "book", "book void": "book", "book export": "book", "book import": "book", "book merge": "book",
-}
+// The options of a command say which of them name files that are read, and which name files that are written. Both are recorded and
+// checked before the work begins, and what a command writes is committed when it has ended without an error.
 
 // commandFiles are the files of a running command.
 type commandFiles struct {
@@ -52,54 +32,43 @@ type commandFiles struct {
 	committed bool
 }
 
-type filesKey struct{}
-
 type temporariesKey struct{}
 
-// filesOf are the files of the command that runs.
-func filesOf(ctx context.Context) *commandFiles { return ctx.Value(filesKey{}).(*commandFiles) }
-
 // then has something done when all that the command writes is in its place: results are shown and notes made only then.
-func then(ctx context.Context, do func() error) {
-	f := filesOf(ctx)
-	f.after = append(f.after, do)
-}
+func (f *commandFiles) then(do func() error) { f.after = append(f.after, do) }
 
 // noteThen makes a note when all is written.
-func noteThen(ctx context.Context, r *reporter, text string) {
-	then(ctx, func() error { r.note(text); return nil })
+func (s *session) noteThen(text string) {
+	s.then(func() error { s.Note(text); return nil })
 }
 
-// withFiles runs a command's action between the check of its files and the commit of what it has written.
-func withFiles(action cli.ActionFunc) cli.ActionFunc {
-	return func(ctx context.Context, c *cli.Command) error {
-		temporaries, ok := ctx.Value(temporariesKey{}).(*output.Temporaries)
-		if !ok {
-			temporaries = &output.Temporaries{}
-		}
-		f := &commandFiles{Job: output.New(ctx, temporaries)}
-		defer f.Discard()
-		for _, in := range inputsOf(c) {
-			f.Read(in)
-		}
-		if err := claimOutputs(f, c); err != nil {
-			return err
-		}
-		outcome := action(context.WithValue(ctx, filesKey{}, f), c)
-		if outcome != nil && !errors.Is(outcome, errStrict) {
-			return outcome
-		}
-		if err := f.commit(); err != nil {
-			return err
-		}
+// withFiles runs a command between the check of its files and the commit of what it has written.
+func withFiles(ctx context.Context, c *cli.Command, options any, do func(*session) error) error {
+	temporaries, ok := ctx.Value(temporariesKey{}).(*output.Temporaries)
+	if !ok {
+		temporaries = &output.Temporaries{}
+	}
+	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
+		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads")}
+	defer s.Discard()
+	for _, in := range inputsOf(options) {
+		s.Read(in)
+	}
+	if err := s.claimOutputs(); err != nil {
+		return err
+	}
+	outcome := do(s)
+	if outcome != nil && !errors.Is(outcome, errStrict) {
 		return outcome
 	}
+	if err := s.commit(); err != nil {
+		return err
+	}
+	return outcome
 }
 
 // commit puts everything that the command has staged in its place, enters its posting, and does what waits for that. A command calls it
 // before it shows its results; it is called for all others when they have ended.
-func commit(ctx context.Context) error { return filesOf(ctx).commit() }
-
 func (f *commandFiles) commit() error {
 	if f.committed {
 		return nil
@@ -116,59 +85,44 @@ func (f *commandFiles) commit() error {
 	return nil
 }
 
-// inputsOf are the files that the options and arguments of a command name. What is no file (a box, a circle, an address)
-// is left out by [output.Job.Read].
-func inputsOf(c *cli.Command) (out []output.Input) {
+// inputsOf are the files that options and arguments name. What is no file (a box, a circle, an address) is left out by
+// [output.Job.Read].
+func inputsOf(options any) (out []output.Input) {
 	add := func(role, text string) {
 		for _, path := range filesNamed(text) {
-			base := strings.TrimSuffix(path, filepath.Ext(path))
-			for _, p := range append([]string{path}, beside(path, base)...) {
+			for _, p := range append([]string{path}, job.Beside(path)...) {
 				out = append(out, output.Input{Role: role, Path: p})
 			}
 		}
 	}
-	name := commandName(c)
-	args, role := c.Args().Slice(), arguments[name]
-	if first, _, _ := strings.Cut(name, " "); first == "book" && len(args) > 0 {
-		add("", args[0])
-		args = args[1:]
-	}
-	if role != "" {
-		for _, a := range args {
-			add(role, a)
+	for _, o := range option.Of(options) {
+		if o.Input == "" {
+			continue
 		}
-	}
-	if name == "change" {
-		for _, e := range c.StringSlice("epoch") {
-			label, path, _ := strings.Cut(e, "=")
-			add("cover "+label, path)
-		}
-	}
-	for _, f := range inputFlags {
-		for _, v := range append(c.StringSlice(f.flag), c.String(f.flag)) {
-			if v = valueOf(v); v == "" {
+		roles := strings.Split(o.Input, ",") // of the first argument, and of the others
+		for i, text := range o.Texts(options) {
+			role := roles[min(i, len(roles)-1)]
+			if role == "-" {
+				role = ""
+			}
+			value := valueIn(text)
+			if label := strings.TrimSuffix(strings.TrimSuffix(text, value), "="); label != "" && o.Name == "epoch" {
+				role += " " + label
+			}
+			if add(role, value); o.Name != "from-list" {
 				continue
 			}
-			add(f.role, v)
-			if f.flag == "from-list" {
-				list, _ := listed(v) // reading it for the work reports what is wrong
-				for _, path := range list {
-					add("cover", path)
-				}
+			list, _ := job.Listed(value) // reading it for the work reports what is wrong
+			for _, path := range list {
+				add("cover", path)
 			}
 		}
 	}
 	return out
 }
 
-// commandName is the name of a command without that of the program, such as "book post".
-func commandName(c *cli.Command) string {
-	name := c.FullName() // within demo, that stands before it
-	return name[strings.LastIndex(name, "verdex ")+len("verdex "):]
-}
-
-// valueOf is the file of LABEL=FILE, or of FILE.
-func valueOf(text string) string {
+// valueIn is the file of LABEL=FILE, or of FILE.
+func valueIn(text string) string {
 	if _, err := os.Stat(text); err != nil {
 		if _, rest, ok := strings.Cut(text, "="); ok {
 			return rest
@@ -177,18 +131,18 @@ func valueOf(text string) string {
 	return text
 }
 
-// filesNamed are the files that an argument names: FILE, FILE#LAYER, FILE@BAND or a pattern.
+// filesNamed are the files that an argument names: FILE, FILE#LAYER, FILE#BAND or a pattern.
 func filesNamed(text string) []string {
 	path, _ := vectors.Split(text)
-	path, _ = bandOf(path)
+	path, _ = rasters.Split(path)
 	if _, err := os.Stat(path); err == nil {
 		return []string{path}
 	}
 	if strings.Contains(text, "{date}") {
-		scenes, _ := dated(text)
+		scenes, _ := job.Dated(text)
 		var out []string
 		for _, s := range scenes {
-			out = append(out, s.paths...)
+			out = append(out, s.Paths...)
 		}
 		return out
 	}
@@ -196,140 +150,119 @@ func filesNamed(text string) []string {
 	return found
 }
 
-// beside are the files beside one that are read with it: the parts of a shapefile, and the CRS of an ASCII grid.
-func beside(path, base string) []string {
-	switch strings.ToLower(filepath.Ext(path)) {
-	case ".shp":
-		return []string{base + ".dbf", base + ".shx", base + ".prj", base + ".cpg"}
-	case ".asc":
-		return []string{base + ".prj"}
+// given is the value of an option that the command has, "" or false for others.
+func given[T any](options any, name string) (value T) {
+	for _, o := range option.Of(options) {
+		if o.Name == name {
+			value, _ = o.Get(options).(T)
+		}
 	}
-	return nil
+	return value
+}
+
+// has reports whether options have one of a name.
+func has(options any, name string) bool {
+	return slices.ContainsFunc(option.Of(options), func(o option.Option) bool { return o.Name == name })
 }
 
 // claimOutputs declares what a command is to write, before it does any work.
-func claimOutputs(f *commandFiles, c *cli.Command) error {
-	rules := output.Rules{Replace: c.Bool("force"), Book: book.IsBook}
-	for _, flag := range outputFlagNames {
-		path := c.String(flag)
-		if path == "" {
+func (s *session) claimOutputs() error {
+	rules := output.Rules{Replace: given[bool](s.options, "force"), Book: book.IsBook}
+	for _, o := range option.Of(s.options) {
+		if o.Output == "" {
 			continue
 		}
-		var err error
-		switch kind := outputKind(c, flag); kind {
-		case "table":
-			err = claimTable(f, c, flag, rules)
-		case "raster":
-			if err = checkEnding(path, flag); err == nil {
-				err = f.Claim(path, rules)
+		for _, path := range o.Texts(s.options) {
+			err := s.claim(o, path, rules)
+			if conflict := new(output.ConflictError); errors.As(err, &conflict) {
+				return usageError{err}
 			}
-			if err == nil && flag == "map" {
-				err = f.Claim(legendBeside(path), rules)
+			if err != nil {
+				return err
 			}
-		case "features":
-			err = claimFeatures(f, path, rules)
-		case "rasters":
-			err = claimRasters(f, c, path, rules)
-		case "package":
-			r := rules
-			r.Folder = true
-			r.Known = func(path string) error {
-				if !isPackage(path) {
-					return fmt.Errorf("%s: it exists and is no package, so --force does not replace it: choose another name", path)
-				}
-				return nil
-			}
-			err = f.Claim(path, r)
-		default:
-			err = f.Claim(path, rules)
 		}
-		if conflict := new(output.ConflictError); errors.As(err, &conflict) {
-			return usageError{err}
-		}
-		if err != nil {
+	}
+	return nil
+}
+
+// claim declares what an option says is to be written.
+func (s *session) claim(o option.Option, path string, rules output.Rules) error {
+	switch o.Output {
+	case "table":
+		return s.claimTable(o.Name, path, rules)
+	case "raster":
+		return s.claimRaster(o.Name, path, rules)
+	case "map":
+		if err := s.claimRaster(o.Name, path, rules); err != nil {
 			return err
 		}
+		return s.Claim(legendBeside(path), rules)
+	case "features":
+		return s.claimFeatures(path, rules)
+	case "rasters":
+		return s.claimRasters(path, rules)
+	case "package":
+		rules.Folder = true
+		rules.Known = func(path string) error {
+			if !pack.Is(path) {
+				return fmt.Errorf("%s: it exists and is not a package, so --force does not replace it: choose another name", path)
+			}
+			return nil
+		}
 	}
-	return nil
+	return s.Claim(path, rules)
 }
 
-// outputKind is what an option that names an output makes a command write there.
-func outputKind(c *cli.Command, flag string) string {
-	switch {
-	case flag == "attach":
-		return "features"
-	case flag == "map":
-		return "raster"
-	case flag == "checks":
-		return "table"
-	case flag == "legend-out":
-		return "legend"
-	case flag == "out-dir":
-		return "rasters"
-	case flag == "package":
-		return "package"
-	case has(c, "compress"):
-		return "raster"
-	case c.Name == "patches":
-		return "patches"
-	case has(c, "format") && !(c.Name == "export" && c.String("zones") != ""):
-		return "table"
-	}
-	return "features"
-}
-
-// has reports whether a command has an option.
-func has(c *cli.Command, name string) bool {
-	return slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
-}
-
-// checkEnding refuses a name for a raster that does not end like one.
-func checkEnding(path, flag string) error {
+// claimRaster declares a raster, whose name must end like one.
+func (s *session) claimRaster(flag, path string, rules output.Rules) error {
 	if ext := strings.ToLower(filepath.Ext(path)); ext != ".tif" && ext != ".tiff" {
-		return usage("--%s %s: rasters are written as GeoTIFF: give the file the ending .tif", flag, path)
+		return usage("--%s %s: rasters are written as GeoTIFF: end the name with .tif", flag, path)
 	}
-	return nil
+	return s.Claim(path, rules)
 }
 
-// claimTable declares a table, with the description of a CSV beside it.
-func claimTable(f *commandFiles, c *cli.Command, flag string, rules output.Rules) error {
-	o, err := destinationOf(c, flag)
+// claimTable declares a table, with the description of a CSV beside it; or the zones of an export with their areas.
+func (s *session) claimTable(flag, path string, rules output.Rules) error {
+	if s.name == "book export" && given[string](s.options, "zones") != "" {
+		return s.claimFeatures(path, rules)
+	}
+	o, err := s.destinationOf(flag, path)
 	if err != nil {
 		return err
 	}
 	if o.format == "gpkg" {
 		path, layer := vectors.SplitOutput(o.path)
-		return claimGeoPackage(f, path, layer, rules)
+		return s.claimGeoPackage(path, layer, rules)
 	}
-	if err := f.Claim(o.path, rules); err != nil {
+	if err := s.Claim(o.path, rules); err != nil {
 		return err
 	}
 	if o.hasMetadata() {
-		return f.Claim(o.path+metadataEnding, rules)
+		return s.Claim(o.path+metadataEnding, rules)
 	}
 	return nil
 }
 
 // claimFeatures declares a file of features, which for a shapefile are several.
-func claimFeatures(f *commandFiles, where string, rules output.Rules) error {
+func (s *session) claimFeatures(where string, rules output.Rules) error {
 	path, layer := vectors.SplitOutput(where)
 	if err := vectors.CanWrite(path); err != nil {
 		return usageError{err}
 	}
 	switch strings.ToLower(filepath.Ext(path)) {
 	case ".gpkg":
-		return claimGeoPackage(f, path, layer, rules)
+		return s.claimGeoPackage(path, layer, rules)
 	case ".shp":
 		rules.Seeks = true
 	}
-	if err := f.Claim(path, rules); err != nil {
+	if err := s.Claim(path, rules); err != nil {
 		return err
 	}
 	for _, part := range vectors.PartsOf(path) {
 		if part == path {
 			continue
 		}
-		if err := f.Claim(part, rules); err != nil {
+		if err := s.Claim(part, rules); err != nil {
 			return fmt.Errorf("%w (it would be a part of %s)", err, path)
 		}
 	}
@@ -337,21 +270,25 @@ func claimFeatures(f *commandFiles, where string, rules output.Rules) error {
 }
 
 // claimGeoPackage declares a layer of a GeoPackage. In a file that exists its other layers stay, and a new layer replaces nothing.
-func claimGeoPackage(f *commandFiles, path, layer string, rules output.Rules) error {
+func (s *session) claimGeoPackage(path, layer string, rules output.Rules) error {
 	rules.Seeks, rules.Keeps = true, true
 	if there := geopackage.Contents(path); layer != "" && len(there) > 0 && !geopackage.Has(there, layer) {
 		rules.Replace = true
 	}
-	return f.Claim(path, rules)
+	return s.Claim(path, rules)
 }
 
-// claimRasters declares the rasters that go into the folder of --out-dir, which is made if need be.
-func claimRasters(f *commandFiles, c *cli.Command, dir string, rules output.Rules) error {
-	paths, err := coverPaths(c)
-	if err != nil || c.Bool("check") {
+// claimRasters declares the rasters that go into a folder, which is made if need be.
+func (s *session) claimRasters(dir string, rules output.Rules) error {
+	o, ok := s.options.(*reclassifyOptions)
+	if !ok {
+		panic("a folder of rasters that no command writes")
+	}
+	paths, err := job.Rasters(o.Rasters, o.FromList)
+	if err != nil || o.Check {
 		return err
 	}
-	if err := f.Folder(dir); err != nil {
+	if err := s.Folder(dir); err != nil {
 		return err
 	}
 	outs := intoFolder(dir, paths)
@@ -359,7 +296,7 @@ func claimRasters(f *commandFiles, c *cli.Command, dir string, rules output.Rule
 		if k := slices.Index(outs, out); k < i {
 			return usage("%s and %s have one name and would be written to one file: write them one by one with --out", paths[k], paths[i])
 		}
-		if err := f.Claim(out, rules); err != nil {
+		if err := s.Claim(out, rules); err != nil {
 			return err
 		}
 	}
@@ -369,14 +306,14 @@ func claimRasters(f *commandFiles, c *cli.Command, dir string, rules output.Rule
 // intoFolder are the names under which rasters go into a folder.
 func intoFolder(dir string, paths []string) (out []string) {
 	for _, p := range paths {
-		file, _ := bandOf(p)
+		file, _ := rasters.Split(p)
 		base := filepath.Base(file)
 		out = append(out, filepath.Join(dir, strings.TrimSuffix(base, filepath.Ext(base))+".tif"))
 	}
 	return out
 }
 
-// writeFile stages a file that the command has declared.
-func writeFile(ctx context.Context, path string, fill func(io.Writer) error) error {
-	return filesOf(ctx).Write(path, fill)
+// legendBeside is where the legend of a map of change goes.
+func legendBeside(path string) string {
+	return strings.TrimSuffix(path, filepath.Ext(path)) + ".legend.csv"
 }

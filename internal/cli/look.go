@@ -1,22 +1,30 @@
 package cli
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
+	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/internal/book"
 )
 
+// lookOptions are those of look.
+type lookOptions struct {
+	job.LookOptions
+	JSON         bool   `opt:"json" help:"write JSON for programs"`
+	LegendOut    string `opt:"legend-out" out:"legend" help:"write a legend of the values to <FILE>, to fill in"`
+	forceOption  `group:"output"`
+	strictOption `group:"checks"`
+}
+
 func lookCommand() *cli.Command {
-	return &cli.Command{
-		Name:      "look",
-		Usage:     "what is in a raster, a file of zones or a book, and what will go wrong with it",
-		ArgsUsage: "FILE...",
+	return command(cli.Command{
+		Name:  "look",
+		Usage: "what is in a raster, a file of zones or a book, and what will go wrong with it",
 		Description: `Shows what a file holds and what its numbers mean: for a raster its grid, CRS, cell size
 on the ground, nominal and true cell area, and the values with their cells and true areas; for zones their
 CRS, fields, numbers and areas. Warnings name what will go wrong, each with a command that mends it.
@@ -29,94 +37,102 @@ Several rasters are compared: do they lie on one grid, and what will a joint mea
   verdex look cover_2004.tif cover_2020.tif
   verdex look wards.gpkg
   verdex look wards.gpkg --values district     the values of a field, with their areas
-  verdex look wards.gpkg cover.tif             how the zones lie to a raster
+  verdex look wards.gpkg cover.tif             how the zones lie on a raster
   verdex look orrin.book                       the accounts of a book`,
-		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "quick", Usage: "do not read the cells"},
-			&cli.BoolFlag{Name: "json", Usage: "for machines"},
-			&cli.StringFlag{Name: "legend", Usage: "CSV `FILE` of the classes, for their names and colours"},
-			&cli.StringFlag{Name: "legend-out", Usage: "write a legend of the values to `FILE`, to fill in"},
-			&cli.BoolFlag{Name: "force", Usage: "replace a legend that exists"},
-			&cli.StringFlag{Name: "crs", Usage: "`CRS` of the raster, when the file does not say"},
-			&cli.StringSliceFlag{Name: "nodata", Usage: "`VALUE` that means no data, whatever the file says"},
-			&cli.BoolFlag{Name: "measurements", Usage: "cells are measurements, not classes"},
-			&cli.StringFlag{Name: "zones-crs", Usage: "`CRS` of the zones, when the file does not say"},
-			&cli.StringFlag{Name: "zone-id", Usage: "`FIELD` that tells zones apart"},
-			&cli.StringFlag{Name: "zone-name", Usage: "`FIELD` with the names of zones"},
-			&cli.StringFlag{Name: "where", Usage: "only the features for which a `CONDITION` in CQL2 holds"},
-			&cli.StringFlag{Name: "values", Usage: "list the values of a `FIELD` of zones"},
-			&cli.BoolFlag{Name: "strict", Usage: "end with status 3 when there is a warning"},
-		},
-		Action: look,
-	}
+	}, look)
 }
 
-// fact is a line of what look tells.
-type fact struct{ Key, Value string }
+func look(s *session, o *lookOptions) error {
+	if len(o.Files) == 1 && book.IsBook(o.Files[0]) {
+		b, err := s.openBook(o.Files[0], false, book.DefaultWait)
+		if err != nil {
+			return err
+		}
+		defer b.Close()
+		return s.listBook(b, &destination{format: "table"})
+	}
+	kind, files, err := job.LookKind(o.Files)
+	if err != nil {
+		return err
+	}
+	o.Files = files
+	if kind == job.LookAtZones {
+		return s.lookZones(o)
+	}
+	return s.lookRasters(o)
+}
 
-// finding is something that will go wrong, and the command that mends it.
+// finding is a finding as JSON has it.
 type finding struct {
 	What   string `json:"what"`
 	Remedy string `json:"remedy,omitempty"`
 }
 
-func look(ctx context.Context, c *cli.Command) error {
-	r := newReporter(c)
-	if c.Args().Len() == 1 && book.IsBook(c.Args().First()) {
-		b, err := openBook(ctx, c, c.Args().First(), false, r)
-		if err != nil {
-			return err
+// remedyText words a remedy: what to do, or a command that does it.
+func remedyText(r *job.Remedy) string {
+	if r == nil {
+		return ""
+	}
+	var words []string
+	if r.Command != "" {
+		words = append(words, "verdex", r.Command)
+		words = append(words, r.Args...)
+	}
+	for _, o := range r.Options {
+		words = append(words, optionText(o.Option, o.Value))
+	}
+	out := strings.Join(words, " ")
+	switch {
+	case r.When != "" && r.Command != "":
+		out = r.When + ": " + out
+	case r.When != "" && out != "":
+		out = r.When + " with " + out
+	case r.When != "":
+		out = r.When
+	}
+	if r.Then != "" {
+		separator := " "
+		if strings.HasPrefix(r.Then, "and ") {
+			separator = ", "
 		}
-		defer b.Close()
-		return listBook(ctx, b, &destination{format: "table", stdout: c.Root().Writer})
+		out += separator + r.Then
 	}
-	paths, err := rasterPaths(c.Args().Slice())
-	if err != nil {
-		return err
-	}
-	if len(paths) == 0 {
-		return usage("look needs a file (verdex look --help shows examples)")
-	}
-	if len(paths) == 1 {
-		if isVector(paths[0]) {
-			return lookZones(ctx, c, paths[0], "", r)
-		}
-	}
-	if len(paths) == 2 && isVector(paths[0]) != isVector(paths[1]) {
-		if isVector(paths[1]) {
-			paths[0], paths[1] = paths[1], paths[0]
-		}
-		return lookZones(ctx, c, paths[0], paths[1], r)
-	}
-	if slices.ContainsFunc(paths, isVector) {
-		return usage("look takes several rasters, one file of zones, or one of each")
-	}
-	return lookRasters(ctx, c, paths, r)
+	return out
 }
 
-// toldRemedy tells a finding as a warning.
-func (r *reporter) finding(f finding) {
+// findings are findings as JSON has them.
+func findings(list []job.Finding) []finding {
+	var out []finding
+	for _, f := range list {
+		out = append(out, finding{f.What, remedyText(f.Remedy)})
+	}
+	return out
+}
+
+// finding reports a finding as a warning.
+func (r *reporter) finding(f job.Finding, prefix string) {
+	remedy := remedyText(f.Remedy)
 	switch {
-	case f.Remedy == "":
-		r.warn(f.What)
+	case remedy == "":
+		r.Warn(prefix + f.What)
 	case r.log != nil:
 		r.warned++
-		r.log.Warn(f.What, "remedy", f.Remedy)
+		r.log.Warn(prefix+f.What, "remedy", remedy)
 	default:
-		r.warn(f.What + "\n         " + f.Remedy)
+		r.Warn(prefix + f.What + "\n         " + remedy)
 	}
 }
 
-func writeJSON(c *cli.Command, v any) error {
+func (s *session) writeJSON(v any) error {
 	b, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(c.Root().Writer, "%s\n", b)
+	_, err = fmt.Fprintf(s.stdout, "%s\n", b)
 	return err
 }
 
-func paintFacts(c *canvas, facts []fact) {
+func paintFacts(c *canvas, facts []job.Fact) {
 	width := 0
 	for _, f := range facts {
 		width = max(width, runewidth.StringWidth(f.Key))

@@ -1,28 +1,19 @@
 package cli
 
 import (
-	"context"
-	"encoding/csv"
 	"fmt"
-	"io"
 	"math"
-	"os"
-	"slices"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
-	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/earth"
-	"github.com/verdex-land/verdex/core/raster"
-	"github.com/verdex-land/verdex/core/raster/open"
-	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
 )
 
-// rasterReport is what look says of a raster. Areas are in the units that their names end in.
-type rasterReport struct {
+// rasterJSON is what look says of a raster as JSON. Areas are in the units that their names end in.
+type rasterJSON struct {
 	File          string      `json:"file"`
 	Bytes         int64       `json:"bytes"`
 	Format        string      `json:"format"`
@@ -53,19 +44,13 @@ type rasterReport struct {
 	CountError    float64     `json:"count_error_pct,omitempty"`
 	Bounds        [4]float64  `json:"bounds"`
 	DegreesBounds [4]float64  `json:"bounds_degrees"`
-	Values        []valueLine `json:"values,omitempty"`
-	Measurements  *statsLine  `json:"measurements,omitempty"`
+	Values        []valueJSON `json:"values,omitempty"`
+	Measurements  *statsJSON  `json:"measurements,omitempty"`
 	Findings      []finding   `json:"warnings"`
-
-	header  raster.Header
-	source  *coverRaster
-	border  map[float64]int64 // values along the border; with --quick of the corners
-	corners map[float64]int64
-	shared  bool // bounds in degrees are those of the grid
 }
 
-// valueLine is what a raster holds of one value.
-type valueLine struct {
+// valueJSON is what a raster holds of one value.
+type valueJSON struct {
 	Value float64 `json:"value"`
 	Kind  string  `json:"kind"`
 	Name  string  `json:"name,omitempty"`
@@ -73,11 +58,10 @@ type valueLine struct {
 	Cells float64 `json:"cells"`
 	Area  float64 `json:"area_ha,omitempty"`
 	Pct   float64 `json:"pct"`
-	color raster.Color
 }
 
-// statsLine is what a raster of measurements holds.
-type statsLine struct {
+// statsJSON is what a raster of measurements holds.
+type statsJSON struct {
 	Cells    int64   `json:"cells"`
 	NoData   int64   `json:"nodata_cells"`
 	Least    float64 `json:"least"`
@@ -85,230 +69,140 @@ type statsLine struct {
 	Greatest float64 `json:"greatest"`
 }
 
-// lookRasters tells of one raster, or of several and how they go together.
-func lookRasters(ctx context.Context, c *cli.Command, paths []string, r *reporter) error {
-	legend, err := readLegend(c)
+// pairJSON is how two rasters go together.
+type pairJSON struct {
+	First    string     `json:"first"`
+	Second   string     `json:"second"`
+	Facts    []job.Fact `json:"facts"`
+	OneGrid  bool       `json:"one_grid"`
+	Findings []finding  `json:"warnings"`
+}
+
+func jsonOf(r *job.RasterLook) *rasterJSON {
+	h, g := r.Header, r.Header.Grid
+	out := &rasterJSON{File: r.Name, Bytes: r.Bytes, Format: h.Format, COG: h.COG, Bands: h.Bands, Overviews: h.Overviews, Columns: g.Width, Rows: g.Height, Type: h.Type.String(),
+		NoData: h.NoData, Mask: h.Mask, Scaled: h.Scaled, Assumed: r.Assumed, Palette: len(h.Palette), CellWidth: g.DX, CellHeight: math.Abs(g.DY), CRS: "unknown",
+		GroundWidth: r.GroundWidth, GroundHeight: r.GroundHeight, LeastArea: r.LeastArea, MeanArea: r.MeanArea, GreatestArea: r.GreatestArea,
+		NominalArea: r.NominalArea, CountError: r.CountError(), Bounds: r.Bounds, DegreesBounds: r.DegreesBounds, Findings: findings(r.Findings)}
+	if h.NoData != nil && math.IsNaN(*h.NoData) {
+		out.NoData, out.NaN = nil, true
+	}
+	if g.CRS != nil {
+		out.EPSG, out.CRS, out.Kind, out.CellUnit = g.CRS.Code, g.CRS.String(), g.CRS.Kind(), text.Plural(g.CRS.UnitName)
+	}
+	for _, v := range r.Values {
+		l := valueJSON{Value: v.Value, Kind: v.Kind.String(), Name: v.Class.Name, Cells: v.Cells, Area: v.Area, Pct: v.Pct}
+		if math.IsNaN(v.Value) { // which JSON does not have
+			l.Value = math.MaxFloat64
+		}
+		if v.Kind == cover.Classified {
+			l.Color = v.Class.Color.String()
+		}
+		out.Values = append(out.Values, l)
+	}
+	if m := r.Measurements; m != nil {
+		out.Measurements = &statsJSON{m.Cells, m.NoData, m.Least, m.Mean, m.Greatest}
+	}
+	return out
+}
+
+// lookRasters reports what one raster holds, or several and how they go together.
+func (s *session) lookRasters(o *lookOptions) error {
+	r, err := job.LookRasters(s.ctx, s.env(), o.LookOptions)
 	if err != nil {
 		return err
 	}
-	var reports []*rasterReport
-	for _, path := range paths {
-		report, err := lookRaster(ctx, c, path, legend, r)
-		if err != nil {
-			return err
-		}
-		defer report.source.Close()
-		reports = append(reports, report)
-	}
-	if out := c.String("legend-out"); out != "" {
-		if err := writeLegend(ctx, c, out, reports, r); err != nil {
+	if o.LegendOut != "" {
+		if err := s.writeLegendOf(r, o); err != nil {
 			return err
 		}
 	}
-	pairs := comparePairs(reports)
-	if c.Bool("json") {
-		if len(reports) == 1 {
-			err = writeJSON(c, reports[0])
-		} else {
-			err = writeJSON(c, map[string]any{"rasters": reports, "comparisons": pairs})
-		}
-		if err != nil {
-			return err
-		}
+	if o.JSON {
+		err = s.writeJSON(rastersJSON(r))
 	} else {
-		out := newCanvas(c.Root().Writer)
-		for i, p := range reports {
-			if i > 0 {
-				out.line()
-			}
-			p.paint(out)
-		}
-		for _, p := range pairs {
-			p.paint(out)
-		}
-		warned := 0
-		for _, p := range reports {
-			warned += len(p.Findings)
-		}
-		for _, p := range pairs {
-			warned += len(p.Findings)
-		}
-		if warned > 0 {
-			out.line()
-		}
-		if err := out.flush(); err != nil {
-			return err
-		}
+		err = paintLook(newCanvas(s.stdout), r)
 	}
-	for _, p := range reports {
+	if err != nil {
+		return err
+	}
+	for _, p := range r.Rasters {
+		prefix := ""
+		if len(r.Rasters) > 1 {
+			prefix = p.Name + ": "
+		}
 		for _, f := range p.Findings {
-			if len(reports) > 1 {
-				f.What = p.File + ": " + f.What
-			}
-			r.finding(f)
+			s.finding(f, prefix)
 		}
 	}
-	for _, p := range pairs {
+	for _, p := range r.Pairs {
 		for _, f := range p.Findings {
-			r.finding(f)
+			s.finding(f, "")
 		}
 	}
-	if c.Bool("strict") && r.warned > 0 {
-		return errStrict
-	}
-	return nil
+	return s.strict(o.Strict)
 }
 
-// writeLegend writes a legend of the values that occur, with the colours of the palette or, where there is none,
-// distinct ones.
-func writeLegend(ctx context.Context, c *cli.Command, path string, reports []*rasterReport, r *reporter) error {
-	if len(reports) != 1 || c.Bool("quick") {
+func rastersJSON(r *job.RastersLook) any {
+	var list []*rasterJSON
+	for _, p := range r.Rasters {
+		list = append(list, jsonOf(p))
+	}
+	if len(list) == 1 {
+		return list[0]
+	}
+	var pairs []pairJSON
+	for _, p := range r.Pairs {
+		pairs = append(pairs, pairJSON{p.First, p.Second, p.Facts, p.OneGrid, findings(p.Findings)})
+	}
+	return map[string]any{"rasters": list, "comparisons": pairs}
+}
+
+// writeLegendOf writes a legend of the values that occur.
+func (s *session) writeLegendOf(r *job.RastersLook, o *lookOptions) error {
+	if len(r.Rasters) != 1 || o.Quick {
 		return usage("--legend-out takes one raster, whose cells are read")
 	}
-	p := reports[0]
-	var classes []valueLine
-	for _, v := range p.Values {
-		if v.Kind != "nodata" && v.Value == math.Trunc(v.Value) {
-			classes = append(classes, v)
-		}
-	}
-	if len(classes) == 0 || len(classes) > 1000 {
-		return fmt.Errorf("%s: it has %d whole values, which is no number of classes for a legend", p.File, len(classes))
-	}
-	var lines [][]string
-	for i, v := range classes {
-		name, color := v.Name, v.Color
-		if name == "" {
-			name = fmt.Sprintf("class %v", v.Value)
-		}
-		if len(p.header.Palette) == 0 && c.String("legend") == "" {
-			color = cover.Shade(i).String()
-		}
-		lines = append(lines, []string{fmt.Sprintf("%.0f", v.Value), name, color, ""})
-	}
-	err := writeLegendLines(ctx, path, lines)
-	if err == nil {
-		noteThen(ctx, r, fmt.Sprintf("%s: %d classes; give them their names, and groups where you want them", path, len(classes)))
-	}
-	return err
-}
-
-// writeLegendLines writes a legend of lines of code, name, colour and group.
-func writeLegendLines(ctx context.Context, path string, lines [][]string) error {
-	return writeFile(ctx, path, func(w io.Writer) error {
-		rows := [][]string{{"code", "name", "color", "group"}}
-		for _, l := range lines {
-			row := make([]string, len(l))
-			for i, cell := range l {
-				row[i] = text.Guard(cell)
-			}
-			rows = append(rows, row)
-		}
-		return csv.NewWriter(w).WriteAll(rows)
-	})
-}
-
-// hexOf is a colour as legends write it.
-
-// lookRaster gathers what is to be said of one raster.
-func lookRaster(ctx context.Context, c *cli.Command, arg string, legend *cover.Legend, r *reporter) (*rasterReport, error) {
-	path, band := bandOf(arg)
-	f, err := open.Raster(path, band)
-	if err != nil {
-		return nil, err
-	}
-	nodata, err := oneNodata(c)
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	s, err := adjust(c, f, path, nodata, r)
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	src := &coverRaster{Source: s, files: []open.File{f}, path: arg}
-	report := describe(arg, s.Header())
-	report.source = src
-	if info, err := os.Stat(path); err == nil {
-		report.Bytes = info.Size()
-	}
-	for _, n := range f.Header().Notes {
-		report.Findings = append(report.Findings, finding{What: n})
-	}
-	if report.header.CellsProblem == "" {
-		err = report.readCells(ctx, c, legend, r)
-	}
-	if err != nil {
-		src.Close()
-		return nil, err
-	}
-	report.find(legend, c.String("legend"), c.Bool("measurements"))
-	return report, nil
-}
-
-// describe tells what a header says.
-func describe(name string, h raster.Header) *rasterReport {
-	g := h.Grid
-	p := &rasterReport{File: name, Format: h.Format, COG: h.COG, Bands: h.Bands, Overviews: h.Overviews, Columns: g.Width, Rows: g.Height, Type: h.Type.String(),
-		NoData: h.NoData, Mask: h.Mask, Scaled: h.Scaled, Palette: len(h.Palette), CellWidth: g.DX, CellHeight: math.Abs(g.DY), header: h, CRS: "unknown"}
-	if h.NoData != nil && math.IsNaN(*h.NoData) {
-		p.NoData, p.NaN = nil, true
-	}
-	p.Bounds[0], p.Bounds[1], p.Bounds[2], p.Bounds[3] = g.Bounds()
-	if g.CRS == nil {
-		return p
-	}
-	p.EPSG, p.CRS, p.Kind, p.CellUnit = g.CRS.Code, g.CRS.String(), g.CRS.Kind(), plural(g.CRS.UnitName)
-	p.GroundWidth, p.GroundHeight, _ = groundSize(g)
-	if p.Assumed = g.Assumed(); p.Assumed != "" {
-		p.Findings = append(p.Findings, finding{What: p.Assumed})
-	}
-	if least, mean, most, ok := trueAreas(g); ok {
-		p.LeastArea, p.MeanArea, p.GreatestArea = least, mean, most
-		if nominal, ok := g.NominalCellArea(); ok {
-			p.NominalArea, p.CountError = nominal, (nominal-mean)/mean*100
-		}
-	}
-	if w, s, e, n, ok := g.GeographicBounds(); ok {
-		p.DegreesBounds, p.shared = [4]float64{w, s, e, n}, g.CRS.Geographic()
-	}
-	return p
-}
-
-// readCells counts the values, or sums measurements up; with --quick it looks at the corners only.
-func (p *rasterReport) readCells(ctx context.Context, c *cli.Command, legend *cover.Legend, r *reporter) (err error) {
-	quick := c.Bool("quick")
-	rim := raster.Cached(p.source, 64<<20)
-	if p.corners, err = raster.Border(rim, true); err != nil || quick {
-		return err
-	}
-	if p.border, err = raster.Border(rim, false); err != nil {
-		return err
-	}
-	if !c.Bool("measurements") {
-		p.Values, err = lookValues(ctx, c, p.source, legend, r)
-		if err == nil || !tally.IsTooMany(err) {
-			return err
-		}
-		p.Values = nil
-	}
-	tell, end := r.progress("looking")
-	s, err := raster.Summarise(ctx, p.source, c.Int("threads"), tell)
-	end()
+	classes, err := job.LegendOf(r.Rasters[0], o.Legend != "")
 	if err != nil {
 		return err
 	}
-	p.Measurements = &statsLine{s.Cells, s.NoData, s.Least, s.Mean, s.Most}
-	if s.Cells == 0 {
-		p.Measurements = &statsLine{NoData: s.NoData}
+	for i := range classes {
+		if classes[i].Name == "" {
+			classes[i].Name = fmt.Sprintf("class %d", classes[i].Code)
+		}
 	}
+	if err := s.writeLegend(o.LegendOut, classes); err != nil {
+		return err
+	}
+	s.noteThen(fmt.Sprintf("%s: %s; give them their names, and groups where you want them", o.LegendOut, text.Count(len(classes), "class")))
 	return nil
+}
+
+// paintLook draws what rasters hold.
+func paintLook(c *canvas, r *job.RastersLook) error {
+	warned := 0
+	for i, p := range r.Rasters {
+		if i > 0 {
+			c.line()
+		}
+		paintRaster(c, p)
+		warned += len(p.Findings)
+	}
+	for _, p := range r.Pairs {
+		c.line()
+		c.line(c.bold(fmt.Sprintf("%s beside %s", p.Second, p.First)))
+		paintFacts(c, p.Facts)
+		warned += len(p.Findings)
+	}
+	if warned > 0 {
+		c.line()
+	}
+	return c.flush()
 }
 
 // crsMeaning says what a kind of CRS means for counting cells.
 var crsMeaning = map[string]string{
-	"geographic": "cells shrink towards the poles, and degrees are no unit of area",
+	"geographic": "cells shrink towards the poles, and degrees are not a unit of area",
 	"equal-area": "every cell has the same true area",
 	"conformal":  "angles are true, areas are not: the scale changes over the map",
 	"other":      "neither angles nor areas are true",
@@ -326,191 +220,83 @@ func size(bytes int64) string {
 	return fmt.Sprintf("%.1f %s", v, units[k])
 }
 
-// facts are the lines that are drawn.
-func (p *rasterReport) facts() []fact {
-	h, g := p.header, p.header.Grid
+// rasterFacts are the lines that are drawn of a raster.
+func rasterFacts(p *job.RasterLook) (facts []job.Fact) {
+	h, g := p.Header, p.Header.Grid
+	add := func(key, format string, args ...any) {
+		facts = append(facts, job.Fact{Key: key, Value: fmt.Sprintf(format, args...)})
+	}
 	layout := ""
-	if p.COG {
+	if h.COG {
 		layout = ", laid out as a COG"
 	}
-	facts := []fact{{"file", p.File + ", " + size(p.Bytes)}, {"format", p.Format + layout},
-		{"cells", fmt.Sprintf("%s × %s of %s, %s in memory", group(float64(p.Columns), 0), group(float64(p.Rows), 0), p.Type,
-			size(int64(p.Columns)*int64(p.Rows)*int64(h.Type.Bytes())))},
-		{"bands", fmt.Sprintf("%d, and %d overview(s)", p.Bands, p.Overviews)}}
-	nodata := "none declared"
+	add("file", "%s, %s", p.Name, size(p.Bytes))
+	add("format", "%s", h.Format+layout)
+	add("cells", "%s × %s of %s, %s in memory", text.Number(float64(g.Width), 0), text.Number(float64(g.Height), 0), h.Type, size(int64(g.Width)*int64(g.Height)*int64(h.Type.Bytes())))
+	add("bands", "%d, and %s", h.Bands, text.Count(h.Overviews, "overview"))
 	if h.NoData != nil {
-		nodata = fmt.Sprint(*h.NoData)
+		add("nodata", "%v", *h.NoData)
+	} else {
+		add("nodata", "none declared")
 	}
-	facts = append(facts, fact{"nodata", nodata})
-	if p.Mask != "" {
-		facts = append(facts, fact{"mask", p.Mask + ": ground that it leaves out is nodata"})
+	if h.Mask != "" {
+		add("mask", "%s: ground that it leaves out is nodata", h.Mask)
 	}
-	if p.Scaled != "" {
-		facts = append(facts, fact{"values", "measurements: " + p.Scaled})
+	if h.Scaled != "" {
+		add("values", "measurements: %s", h.Scaled)
 	}
-	if p.Palette > 0 {
-		facts = append(facts, fact{"palette", fmt.Sprintf("%d colours", p.Palette)})
+	if n := len(h.Palette); n > 0 {
+		add("palette", "%s", text.Count(n, "colour"))
 	}
+	width, height := g.DX, math.Abs(g.DY)
 	if g.CRS == nil {
-		facts = append(facts, fact{"CRS", "unknown"}, fact{"cell size", fmt.Sprintf("%s × %s, in whatever unit", number(p.CellWidth), number(p.CellHeight))})
-		return append(facts, fact{"extent", fmt.Sprintf("x %s to %s, y %s to %s", number(p.Bounds[0]), number(p.Bounds[2]), number(p.Bounds[1]), number(p.Bounds[3]))})
+		add("CRS", "unknown")
+		add("cell size", "%s × %s, in an unknown unit", number(width), number(height))
+	} else {
+		add("CRS", "%v", g.CRS)
+		add("kind", "%s: %s", g.CRS.Kind(), crsMeaning[g.CRS.Kind()])
+		add("cell size", "%s × %s %s", number(width), number(height), text.Plural(g.CRS.UnitName))
 	}
-	facts = append(facts, fact{"CRS", p.CRS}, fact{"kind", p.Kind + ": " + crsMeaning[p.Kind]},
-		fact{"cell size", fmt.Sprintf("%s × %s %s", number(p.CellWidth), number(p.CellHeight), p.CellUnit)})
 	if p.GroundWidth > 0 {
-		facts = append(facts, fact{"on the ground", fmt.Sprintf("%.3f m west to east × %.3f m south to north, in the middle of the raster", p.GroundWidth, p.GroundHeight)})
+		add("on the ground", "%.3f m west to east × %.3f m south to north, in the middle of the raster", p.GroundWidth, p.GroundHeight)
 	}
 	if p.MeanArea > 0 {
-		text := fmt.Sprintf("%s m² on average (%s to %s)", group(p.MeanArea, 3), group(p.LeastArea, 3), group(p.GreatestArea, 3))
 		if (p.GreatestArea-p.LeastArea)/p.MeanArea < 1e-9 {
-			text = group(p.MeanArea, 3) + " m² everywhere"
+			add("true cell area", "%s m² everywhere", text.Number(p.MeanArea, 3))
+		} else {
+			add("true cell area", "%s m² on average (%s to %s)", text.Number(p.MeanArea, 3), text.Number(p.LeastArea, 3), text.Number(p.GreatestArea, 3))
 		}
-		facts = append(facts, fact{"true cell area", text})
 		if p.NominalArea > 0 {
-			facts = append(facts, fact{"nominal area", fmt.Sprintf("%s m²: a count × nominal area is off by %s %%", group(p.NominalArea, 3), signed(p.CountError, 4))})
+			add("nominal area", "%s m²: a count × nominal area is off by %s %%", text.Number(p.NominalArea, 3), text.Signed(p.CountError(), 4))
 		}
 	}
-	facts = append(facts, fact{"extent", fmt.Sprintf("x %s to %s, y %s to %s", number(p.Bounds[0]), number(p.Bounds[2]), number(p.Bounds[1]), number(p.Bounds[3]))})
-	if d := p.DegreesBounds; !p.shared && d != [4]float64{} {
-		facts = append(facts, fact{"in degrees", fmt.Sprintf("%.5f to %.5f east, %.5f to %.5f north", d[0], d[2], d[1], d[3])})
+	add("extent", "x %s to %s, y %s to %s", number(p.Bounds[0]), number(p.Bounds[2]), number(p.Bounds[1]), number(p.Bounds[3]))
+	if d := p.DegreesBounds; g.CRS != nil && !g.CRS.Geographic() && d != [4]float64{} {
+		add("in degrees", "%.5f to %.5f east, %.5f to %.5f north", d[0], d[2], d[1], d[3])
 	}
 	return facts
 }
 
-func (p *rasterReport) paint(c *canvas) {
-	paintFacts(c, p.facts())
+func paintRaster(c *canvas, p *job.RasterLook) {
+	paintFacts(c, rasterFacts(p))
 	if s := p.Measurements; s != nil {
 		c.line()
-		c.line(c.dim("measurements: "), fmt.Sprintf("%s to %s, %s on average over %s cells; %s cells are nodata",
-			number(s.Least), number(s.Greatest), number(s.Mean), group(float64(s.Cells), 0), group(float64(s.NoData), 0)))
+		c.line(c.dim("measurements: "), fmt.Sprintf("%s to %s, %s on average over %s; %s nodata",
+			number(s.Least), number(s.Greatest), number(s.Mean), text.Count(int(s.Cells), "cell"), are(int(s.NoData), "cell")))
 	}
 	if p.Values != nil {
-		paintValues(c, p.Values, p.header.Grid.CRS != nil)
+		paintValues(c, p.Values, p.Header.Grid.CRS != nil)
 	}
 }
 
 func number(v float64) string { return strings.TrimSuffix(fmt.Sprintf("%.10g", v), ".0") }
 
-func plural(unit string) string {
-	if strings.HasSuffix(unit, "foot") {
-		return strings.TrimSuffix(unit, "foot") + "feet"
-	}
-	return unit + "s"
-}
-
-// groundSize is the size of the middle cell in metres along the ground.
-func groundSize(g raster.Grid) (eastWest, northSouth float64, ok bool) {
-	m, ok := g.CRS.Metric(g.Point(float64(g.Width)/2, float64(g.Height)/2))
-	return math.Sqrt(m.XX) * g.DX, math.Sqrt(m.YY) * math.Abs(g.DY), ok
-}
-
-// trueAreas are the least, mean and greatest true area of the cells, from a lattice of them.
-func trueAreas(g raster.Grid) (least, mean, most float64, ok bool) {
-	a, err := raster.NewAreas(g)
-	if err != nil {
-		return 0, 0, 0, false
-	}
-	least, most = math.Inf(1), math.Inf(-1)
-	const steps = 32
-	n := 0.0
-	for i := 0; i <= steps; i++ {
-		for j := 0; j <= steps; j++ {
-			v, err := a.Cell((g.Width-1)*i/steps, (g.Height-1)*j/steps)
-			if err != nil {
-				return 0, 0, 0, false
-			}
-			if v == 0 { // on no ground
-				continue
-			}
-			least, most = math.Min(least, v), math.Max(most, v)
-			mean += v
-			n++
-		}
-	}
-	return least, mean / n, most, n > 0
-}
-
-// lookValues counts the values of the whole raster.
-func lookValues(ctx context.Context, c *cli.Command, src *coverRaster, legend *cover.Legend, r *reporter) ([]valueLine, error) {
-	h := src.Header()
-	s := raster.Source(src)
-	placed := h.Grid.CRS != nil
-	if !placed { // count the cells as if they were a square metre each
-		g := h.Grid
-		g.CRS = plane
-		s = raster.WithGrid(src, g)
-	}
-	set, place, err := tally.Whole(s.Header().Grid)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", src.path, err)
-	}
-	tell, end := r.progress("looking")
-	t, err := tally.Measure(ctx, tally.Request{Layers: []raster.Source{s}, Zones: set, Placement: place, Threads: c.Int("threads"), Progress: tell})
-	end()
-	if err != nil {
-		return nil, err
-	}
-	coder := &cover.Coder{Legend: legend, NoData: h.NoData}
-	z := t.Zones[0]
-	total := 0.0 // of those on ground
-	for _, e := range z.Extents {
-		total += e.CellCount()
-	}
-	r.notes(place.Notes)
-	if legend == nil {
-		var codes []float64
-		for _, v := range z.Values {
-			codes = append(codes, t.Number(0, 0, v[0]))
-		}
-		legend = cover.LegendOfValues(codes, h.Palette)
-		for i := range legend.Classes {
-			legend.Classes[i].Name = ""
-		}
-	}
-	var out []valueLine
-	for i, v := range z.Values {
-		value := t.Number(0, 0, v[0])
-		m, _ := coder.Code(value)
-		l := valueLine{Value: value, Kind: m.Kind.String(), Cells: z.Extents[i].CellCount()}
-		if v[0] == tally.Missing {
-			if l.Value = math.MaxFloat64; h.NoData != nil && !math.IsNaN(*h.NoData) { // JSON has no NaN
-				l.Value = *h.NoData
-			}
-		}
-		l.Pct = l.Cells / total * 100
-		if placed {
-			l.Area = z.Extents[i].Area(t.Unit) / 1e4
-		}
-		if class, ok := legend.Find(m.Code); ok && m.Kind == cover.Classified {
-			l.Name, l.color = class.Name, class.Color
-			l.Color = class.Color.String()
-		}
-		out = append(out, l)
-	}
-	return out, nil
-}
-
-// plane stands in for a missing CRS where only cells are counted: an equal-area one.
-var plane = earth.NewProjected(0, "a plane", &earth.CRS{Datum: earth.Datum{Name: "none"}, Ellipsoid: earth.WGS84},
-	earth.NewCylindricalEqualArea(earth.WGS84, 0, 0, 0, 0))
-
-// valueText writes a value of a table of values.
-func valueText(v float64) string {
-	if v == math.MaxFloat64 {
-		return "NaN"
-	}
-	return fmt.Sprint(v)
-}
-
-func paintValues(c *canvas, values []valueLine, placed bool) {
+func paintValues(c *canvas, values []job.ValueLine, placed bool) {
 	c.line()
-	name := 10
+	name, wide := 10, 16
 	for _, v := range values {
-		name = max(name, runewidth.StringWidth(v.Name))
-	}
-	wide := 16
-	for _, v := range values {
-		wide = max(wide, len(group(v.Area, 1))+2)
+		name = max(name, runewidth.StringWidth(v.Class.Name))
+		wide = max(wide, len(text.Number(v.Area, 1))+2)
 	}
 	head := right("value", 12) + "     " + left("", name) + right("cells", 16)
 	if placed {
@@ -523,44 +309,24 @@ func paintValues(c *canvas, values []valueLine, placed bool) {
 	}
 	for i, v := range values {
 		if i == most {
-			c.line(c.dim(fmt.Sprintf("… and %d more values", len(values)-most)))
+			c.line(c.dim("… and " + text.Count(len(values)-most, "more value")))
 			break
 		}
-		key := "  "
-		if v.Kind == "class" && c.color {
-			key = c.swatch(v.color, ' ')
+		key, label := "  ", v.Kind.String()
+		if v.Kind == cover.Classified {
+			if label = v.Class.Name; c.color {
+				key = c.swatch(v.Class.Color, ' ')
+			}
 		}
-		label := v.Name
-		if v.Kind != "class" {
-			label = v.Kind
-		}
-		row := right(valueText(v.Value), 12) + "  " + key + " " + left(label, name) + right(group(v.Cells, 0), 16)
+		row := right(fmt.Sprint(v.Value), 12) + "  " + key + " " + left(label, name) + right(text.Number(v.Cells, 0), 16)
 		if placed {
-			row += right(group(v.Area, 1), wide)
+			row += right(text.Number(v.Area, 1), wide)
 		}
-		row += right(group(v.Pct, 2), 9)
-		if c.color && v.Kind != "nodata" {
-			p := part{share: v.Pct / 100, color: v.color, plain: v.Kind != "class"}
+		row += right(text.Number(v.Pct, 2), 9)
+		if c.color && v.Kind != cover.NoData {
+			p := part{share: v.Pct / 100, color: v.Class.Color, plain: v.Kind != cover.Classified}
 			row += "  " + c.bar([]part{p}, max(10, min(40, c.width-runewidth.StringWidth(row)-2)))
 		}
 		c.line(row)
 	}
-}
-
-// sortedKeys are the keys of a count, the most frequent first.
-func sortedKeys(m map[float64]int64) []float64 {
-	var out []float64
-	for v := range m {
-		out = append(out, v)
-	}
-	slices.SortFunc(out, func(a, b float64) int {
-		if m[a] != m[b] {
-			return int(m[b] - m[a])
-		}
-		if a < b {
-			return -1
-		}
-		return 1
-	})
-	return out
 }

@@ -2,24 +2,21 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
-	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/vector"
-	"github.com/verdex-land/verdex/core/vector/geopackage"
-	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// zonesReport is what look says of a file of zones.
-type zonesReport struct {
+// zonesJSON is what look says of a file of zones as JSON.
+type zonesJSON struct {
 	File     string         `json:"file"`
 	Format   string         `json:"format"`
 	Layers   []string       `json:"layers,omitempty"`
@@ -30,12 +27,12 @@ type zonesReport struct {
 	Vertices int            `json:"vertices"`
 	Area     float64        `json:"area_ha"`
 	Fields   []zone.Field   `json:"fields"`
-	Zones    []zoneLine     `json:"zones"`
+	Zones    []zoneJSON     `json:"zones"`
 	Findings []finding      `json:"findings,omitempty"`
 	Notes    []string       `json:"notes,omitempty"`
 }
 
-type zoneLine struct {
+type zoneJSON struct {
 	ID     string  `json:"zone_id"`
 	Name   string  `json:"zone_name"`
 	Pieces int     `json:"pieces"`
@@ -43,202 +40,97 @@ type zoneLine struct {
 	Share  float64 `json:"pct_on_raster,omitempty"`
 }
 
-var formatNames = map[string]string{"geojson": "GeoJSON", "geopackage": "GeoPackage", "shapefile": "shapefile", "parquet": "GeoParquet", "table": "table in text"}
-
-// lookZones tells what a file of zones holds, and how its zones lie to a raster beside.
-func lookZones(ctx context.Context, c *cli.Command, where, beside string, r *reporter) error {
-	path, layer := vectors.Split(where)
-	kind, err := vectors.Kind(path)
-	if err != nil {
-		return err
-	}
-	report := zonesReport{File: path, Format: formatNames[kind]}
-	if kind == "geopackage" {
-		list, err := geopackage.Layers(path)
-		if err != nil {
-			return err
-		}
-		for _, i := range list {
-			report.Layers = append(report.Layers, fmt.Sprintf("%s (%s, %s features)", i.Name, strings.ToLower(i.Geometry), group(float64(i.Features), 0)))
-		}
-		if layer == "" && len(list) > 1 {
-			return lookLayers(c, &report, list)
-		}
-	}
-	l, err := loadLayer(ctx, c, where)
-	if err != nil {
-		return err
-	}
-	e, err := condition(c)
-	if err != nil {
-		return err
-	}
-	picked, err := zone.Pick(l, e)
-	if err != nil {
-		return err
-	}
-	if e != nil {
-		features := make([]vector.Feature, len(picked))
-		for i, k := range picked {
-			features[i] = l.Features[k]
-		}
-		l.Notes = append(l.Notes, fmt.Sprintf("the condition picks %d of %d features", len(picked), len(l.Features)))
-		l.Features = features
-	}
-	if field := c.String("values"); field != "" {
-		return lookFieldValues(c, l, field, r)
-	}
-	report.inspect(c, l)
-	if beside != "" {
-		if err := report.onRaster(c, l, beside, r); err != nil {
-			return err
-		}
-	}
-	if c.Bool("json") {
-		return writeJSON(c, report)
-	}
-	if err := report.paint(c, l.Name, beside); err != nil {
-		return err
-	}
-	r.notes(report.Notes)
-	for _, f := range report.Findings {
-		r.finding(f)
-	}
-	if c.Bool("strict") && r.warned > 0 {
-		return errStrict
-	}
-	return nil
+type fieldValueJSON struct {
+	Value    string  `json:"value"`
+	Features int     `json:"features"`
+	Area     float64 `json:"area_ha"`
 }
 
-// lookLayers lists the layers of a file that has several.
-func lookLayers(c *cli.Command, report *zonesReport, list []geopackage.Info) error {
-	if c.Bool("json") {
-		return writeJSON(c, report)
+func zonesJSONOf(z *job.ZonesLook) any {
+	if z.FieldValues != nil {
+		var out []fieldValueJSON
+		for _, v := range z.FieldValues {
+			out = append(out, fieldValueJSON(v))
+		}
+		return out
 	}
-	out := newCanvas(c.Root().Writer)
-	paintFacts(out, []fact{{"file", report.File}, {"format", report.Format}, {"layers", fmt.Sprintf("%d; look at one with verdex look %s#LAYER", len(list), report.File)}})
-	out.line()
+	out := zonesJSON{File: z.File, Format: z.Format, CRS: z.CRS, Features: z.Features, Kinds: z.Kinds, Pieces: z.Pieces, Vertices: z.Vertices, Area: z.Area,
+		Fields: z.Fields, Findings: findings(z.Findings), Notes: z.Notes}
+	for _, l := range z.Layers {
+		out.Layers = append(out.Layers, fmt.Sprintf("%s (%s, %s)", l.Name, strings.ToLower(l.Geometry), text.Count(int(l.Features), "feature")))
+	}
+	for _, l := range z.Zones {
+		out.Zones = append(out.Zones, zoneJSON{l.ID, l.Name, l.Pieces, l.Area, l.OnRaster})
+	}
+	return out
+}
+
+// lookZones reports what a file of zones holds, and how its zones lie on a raster beside it.
+func (s *session) lookZones(o *lookOptions) error {
+	z, err := job.LookZones(s.ctx, s.env(), o.LookOptions)
+	if err != nil {
+		return err
+	}
+	if o.JSON {
+		return s.writeJSON(zonesJSONOf(z))
+	}
+	c := newCanvas(s.stdout)
+	switch {
+	case z.Several:
+		err = paintLayers(c, z)
+	case z.FieldValues != nil:
+		err = paintFieldValues(c, o.Values, z.FieldValues)
+	default:
+		err = paintZones(c, z)
+	}
+	if err != nil {
+		return err
+	}
+	s.notes(z.Notes)
+	for _, f := range z.Findings {
+		s.finding(f, "")
+	}
+	return s.strict(o.Strict)
+}
+
+// paintLayers lists the layers of a file that has several.
+func paintLayers(c *canvas, z *job.ZonesLook) error {
+	paintFacts(c, []job.Fact{{Key: "file", Value: z.File}, {Key: "format", Value: z.Format}, {Key: "layers", Value: fmt.Sprintf("%d; look at one with verdex look %s#LAYER", len(z.Layers), z.File)}})
+	c.line()
 	width := 5
-	for _, i := range list {
-		width = max(width, runewidth.StringWidth(i.Name))
+	for _, l := range z.Layers {
+		width = max(width, runewidth.StringWidth(l.Name))
 	}
-	out.line(out.dim(left("layer", width) + "  " + left("geometry", 20) + right("features", 12)))
-	for _, i := range list {
-		out.line(left(i.Name, width), "  ", left(strings.ToLower(i.Geometry), 20), right(group(float64(i.Features), 0), 12))
+	c.line(c.dim(left("layer", width) + "  " + left("geometry", 20) + right("features", 12)))
+	for _, l := range z.Layers {
+		c.line(left(l.Name, width), "  ", left(strings.ToLower(l.Geometry), 20), right(text.Number(float64(l.Features), 0), 12))
 	}
-	return out.flush()
+	return c.flush()
 }
 
-// inspect fills the report from a layer.
-func (z *zonesReport) inspect(c *cli.Command, l *vector.Layer) {
-	in := zone.Inspect(l)
-	z.CRS, z.Features, z.Kinds, z.Pieces, z.Vertices = l.CRS.String(), len(l.Features), in.Kinds, in.Pieces, in.Vertices
-	z.Fields, z.Notes = zone.Describe(l), l.Notes
-	for _, a := range in.Areas {
-		if !math.IsNaN(a) {
-			z.Area += a / 1e4
-		}
-	}
-	for _, p := range in.Problems {
-		z.Findings = append(z.Findings, finding{What: p})
-	}
-	if !in.Checked && in.Pieces > 0 {
-		z.Notes = append(z.Notes, "overlaps and gaps were not looked for, because there are many corners or some outlines cross themselves")
-	}
-	if l.CRS == nil {
-		z.CRS = "none: " + l.CRSProblem
-		z.Findings = append(z.Findings, finding{"without a CRS the zones cannot be placed", "name it, as in --zones-crs EPSG:3035"})
-		return
-	}
-	set, err := zone.FromLayer(l, zone.Selection{IDField: c.String("zone-id"), NameField: c.String("zone-name")})
-	if err != nil {
-		z.Findings = append(z.Findings, finding{What: err.Error()})
-		return
-	}
-	z.Notes = set.Notes
-	for _, s := range set.Zones {
-		line := zoneLine{ID: s.ID, Name: s.Name, Pieces: len(s.Polygons)}
-		for _, p := range s.Polygons {
-			for _, ring := range p {
-				a, _ := set.CRS.OutlineArea(ring)
-				line.Area += a / 1e4
-			}
-		}
-		z.Zones = append(z.Zones, line)
-	}
-}
-
-// onRaster tells what part of each zone lies on a raster.
-func (z *zonesReport) onRaster(c *cli.Command, l *vector.Layer, path string, r *reporter) error {
-	src, err := openRasters(c, []string{path}, "", r)
-	if err != nil {
-		return err
-	}
-	defer src.Close()
-	if err := src.needCRS(); err != nil {
-		return err
-	}
-	set, err := zone.FromLayer(l, zone.Selection{IDField: c.String("zone-id"), NameField: c.String("zone-name")})
-	if err != nil {
-		return err
-	}
-	place, err := set.Place(src.Header().Grid)
-	if err != nil {
-		return err
-	}
-	z.Notes = append(z.Notes, place.Notes...)
-	var partly, wholly []string
-	for i, o := range place.Outlines {
-		share := 1 - o.Outside/o.Area
-		z.Zones[i].Share = 100 * share
-		switch {
-		case share < 1e-9:
-			wholly = append(wholly, set.Zones[i].ID)
-		case share < 1-1e-6:
-			partly = append(partly, fmt.Sprintf("%s (%.1f %%)", set.Zones[i].ID, 100*share))
-		}
-	}
-	some := func(list []string) string {
-		if n := len(list); n > 5 {
-			list = append(list[:5:5], fmt.Sprintf("%d more", n-5))
-		}
-		return strings.Join(list, ", ")
-	}
-	if len(partly) > 0 {
-		z.Findings = append(z.Findings, finding{fmt.Sprintf("%d zone(s) lie only partly on %s: %s", len(partly), path, some(partly)), "a measure tells the rest of them as outside"})
-	}
-	if len(wholly) > 0 {
-		z.Findings = append(z.Findings, finding{fmt.Sprintf("%d zone(s) lie beside %s: %s", len(wholly), path, some(wholly)), "check that both lie in the same place and that their CRSs are right"})
-	}
-	if !set.CRS.Same(src.Header().Grid.CRS) {
-		z.Notes = append(z.Notes, fmt.Sprintf("the raster is in %v: the zones are carried to its grid, and need not be converted", src.Header().Grid.CRS))
-	}
-	return nil
-}
-
-func (z *zonesReport) paint(c *cli.Command, layer, beside string) error {
-	out := newCanvas(c.Root().Writer)
+func paintZones(c *canvas, z *job.ZonesLook) error {
 	order := slices.SortedFunc(maps.Keys(z.Kinds), func(a, b string) int { return cmp.Or(z.Kinds[b]-z.Kinds[a], cmp.Compare(a, b)) })
 	var kinds []string
 	for _, k := range order {
-		kinds = append(kinds, fmt.Sprintf("%s %s", group(float64(z.Kinds[k]), 0), k))
+		kinds = append(kinds, fmt.Sprintf("%s %s", text.Number(float64(z.Kinds[k]), 0), k))
 	}
-	facts := []fact{{"file", z.File}, {"format", z.Format}}
-	if layer != "" {
-		facts = append(facts, fact{"layer", layer})
+	facts := []job.Fact{{Key: "file", Value: z.File}, {Key: "format", Value: z.Format}}
+	if z.Layer != "" {
+		facts = append(facts, job.Fact{Key: "layer", Value: z.Layer})
 	}
-	facts = append(facts, fact{"CRS", z.CRS}, fact{"features", fmt.Sprintf("%s (%s), in %s piece(s) with %s vertices", group(float64(z.Features), 0), strings.Join(kinds, ", "), group(float64(z.Pieces), 0), group(float64(z.Vertices), 0))},
-		fact{"true area", group(z.Area, 1) + " ha in all"})
+	facts = append(facts, job.Fact{Key: "CRS", Value: z.CRS},
+		job.Fact{Key: "features", Value: fmt.Sprintf("%s (%s), in %s with %s", text.Number(float64(z.Features), 0), strings.Join(kinds, ", "), text.Count(z.Pieces, "piece"), text.Count(z.Vertices, "corner"))},
+		job.Fact{Key: "true area", Value: text.Number(z.Area, 1) + " ha in all"})
 	if len(z.Zones) > 0 && len(z.Zones) != z.Features {
-		facts = append(facts, fact{"zones", group(float64(len(z.Zones)), 0)})
+		facts = append(facts, job.Fact{Key: "zones", Value: text.Number(float64(len(z.Zones)), 0)})
 	}
-	paintFacts(out, facts)
-	out.line()
+	paintFacts(c, facts)
+	c.line()
 	width := 5
 	for _, f := range z.Fields {
 		width = max(width, runewidth.StringWidth(f.Name))
 	}
-	out.line(out.dim(left("field", width) + "  " + left("kind", 13) + right("values", 9) + right("distinct", 10) + "  " + left("id?", 8) + "example"))
+	c.line(c.dim(left("field", width) + "  " + left("kind", 13) + right("values", 9) + right("distinct", 10) + "  " + left("id?", 8) + "example"))
 	for _, f := range z.Fields {
 		id := ""
 		switch {
@@ -247,75 +139,39 @@ func (z *zonesReport) paint(c *cli.Command, layer, beside string) error {
 		case f.ID:
 			id = "pieces" // features that share one would be one zone
 		}
-		out.line(left(f.Name, width), "  ", left(f.Kind, 13), right(group(float64(f.Values), 0), 9), right(group(float64(f.Distinct), 0), 10), "  ", left(id, 8), runewidth.Truncate(f.Example, 40, "…"))
+		c.line(left(f.Name, width), "  ", left(f.Kind, 13), right(text.Number(float64(f.Values), 0), 9), right(text.Number(float64(f.Distinct), 0), 10), "  ", left(id, 8), runewidth.Truncate(f.Example, 40, "…"))
 	}
 	if len(z.Zones) > 0 {
-		out.line()
+		c.line()
 		head := left("zone", 28) + right("pieces", 8) + right("hectares", 16)
-		if beside != "" {
+		if z.Raster != "" {
 			head += right("% on raster", 14)
 		}
-		out.line(out.dim(head))
+		c.line(c.dim(head))
 	}
-	for i, s := range z.Zones {
+	for i, l := range z.Zones {
 		if i == 40 {
-			out.line(out.dim(fmt.Sprintf("… and %d more zones", len(z.Zones)-40)))
+			c.line(c.dim("… and " + text.Count(len(z.Zones)-40, "more zone")))
 			break
 		}
-		line := left(title(s.ID, s.Name), 28) + right(fmt.Sprint(s.Pieces), 8) + right(group(s.Area, 1), 16)
-		if beside != "" {
-			line += right(fmt.Sprintf("%.2f", s.Share), 14)
+		line := left(title(account.Named{ID: l.ID, Name: l.Name}), 28) + right(fmt.Sprint(l.Pieces), 8) + right(text.Number(l.Area, 1), 16)
+		if z.Raster != "" {
+			line += right(fmt.Sprintf("%.2f", l.OnRaster), 14)
 		}
-		out.line(line)
+		c.line(line)
 	}
-	return out.flush()
+	return c.flush()
 }
 
-// lookFieldValues lists the values of a field with their features and areas, the most frequent first.
-func lookFieldValues(c *cli.Command, l *vector.Layer, field string, r *reporter) error {
-	k, err := zone.Need(l, field, "--values")
-	if err != nil {
-		return err
-	}
-	type line struct {
-		Value    string  `json:"value"`
-		Features int     `json:"features"`
-		Area     float64 `json:"area_ha"`
-	}
-	at := map[string]int{}
-	var lines []line
-	for i := range l.Features {
-		f := &l.Features[i]
-		text := "(none)"
-		if f.Values[k] != nil {
-			text = vector.TextOf(f.Values[k])
-		}
-		n, ok := at[text]
-		if !ok {
-			n = len(lines)
-			at[text] = n
-			lines = append(lines, line{Value: text})
-		}
-		lines[n].Features++
-		area, _ := vector.Area(l.CRS, &f.Geometry) // none without a CRS
-		lines[n].Area += area / 1e4
-	}
-	slices.SortStableFunc(lines, func(a, b line) int { return cmp.Or(b.Features-a.Features, cmp.Compare(b.Area, a.Area)) })
-	if c.Bool("json") {
-		return writeJSON(c, lines)
-	}
-	out := newCanvas(c.Root().Writer)
+// paintFieldValues lists the values of a field with their features and areas.
+func paintFieldValues(c *canvas, field string, values []job.FieldValue) error {
 	width := runewidth.StringWidth(field)
-	for _, s := range lines {
-		width = min(60, max(width, runewidth.StringWidth(s.Value)))
+	for _, v := range values {
+		width = min(60, max(width, runewidth.StringWidth(v.Value)))
 	}
-	out.line(out.dim(left(field, width) + right("features", 12) + right("hectares", 16)))
-	for _, s := range lines {
-		out.line(left(runewidth.Truncate(s.Value, width, "…"), width), right(group(float64(s.Features), 0), 12), right(group(s.Area, 1), 16))
+	c.line(c.dim(left(field, width) + right("features", 12) + right("hectares", 16)))
+	for _, v := range values {
+		c.line(left(runewidth.Truncate(v.Value, width, "…"), width), right(text.Number(float64(v.Features), 0), 12), right(text.Number(v.Area, 1), 16))
 	}
-	if err := out.flush(); err != nil {
-		return err
-	}
-	r.notes(l.Notes)
-	return nil
+	return c.flush()
 }

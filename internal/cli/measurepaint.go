@@ -9,6 +9,9 @@ import (
 
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
+	"github.com/verdex-land/verdex/internal/model"
+	"github.com/verdex-land/verdex/internal/sheets"
 )
 
 // paintComposition draws zones as rows: a bar of the composition, and hectares over percent for
@@ -19,25 +22,25 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 	marks := letters(names)
 	head := append(append([]string{}, names...), "no data", "unlisted", "outside")
 	most, shown := 0.0, make([]bool, n+3)
-	at := partPlaces(comp)
+	areasOf := model.NewClassAreas(comp.Legend)
 	widest := make([]float64, n+3)
 	nameWidth := 4
 	for _, z := range comp.Zones {
 		most = math.Max(most, z.Area)
-		for i, a := range partAreas(at, z) {
+		for i, a := range areasOf.Of(&z) {
 			widest[i] = math.Max(widest[i], a)
 			shown[i] = shown[i] || i < n && comp.Legend.Source != "" || a/math.Max(z.Area, 1e-300) > 1e-12
 		}
 		nameWidth = max(nameWidth, runewidth.StringWidth(zoneTitle(z)))
 	}
 	nameWidth = min(nameWidth, 26)
-	decimals := decimalsFor(most)
-	areaWidth := max(len(comp.Unit.Name)+5, runewidth.StringWidth(group(most, decimals)))
+	decimals := text.Decimals(most)
+	areaWidth := max(len(comp.Unit.Name)+5, runewidth.StringWidth(text.Number(most, decimals)))
 	what := "Extent"
 	if comp.Epoch != "" {
 		what += " " + comp.Epoch
 	}
-	zones := fmt.Sprintf("%d zone(s)", len(comp.Zones))
+	zones := text.Count(len(comp.Zones), "zone")
 	if comp.HasUnits {
 		units := 0
 		for _, z := range comp.Zones {
@@ -45,7 +48,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 				units++
 			}
 		}
-		zones = fmt.Sprintf("%d zone(s) in %d unit(s)", len(comp.Zones)-units, units)
+		zones = text.Count(len(comp.Zones)-units, "zone") + " in " + text.Count(units, "unit")
 	}
 	c.line(c.bold(fmt.Sprintf("%s in %s of true ground, %s", what, comp.Unit.Label, zones)))
 	c.line()
@@ -54,7 +57,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 		if shown[i] {
 			columns++
 		}
-		colWidth = max(colWidth, runewidth.StringWidth(group(widest[i], decimals)))
+		colWidth = max(colWidth, runewidth.StringWidth(text.Number(widest[i], decimals)))
 	}
 	for i := range head { // whole words in the heads, where there is room for them
 		for _, word := range strings.Fields(head[i]) {
@@ -65,7 +68,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 	}
 	barWidth := c.width - nameWidth - areaWidth - 4 - columns*(colWidth+2)
 	if barWidth < 12 {
-		paintTall(c, comp, at, head, marks, shown, decimals)
+		paintTall(c, comp, areasOf, head, marks, shown, decimals)
 	} else {
 		barWidth = min(barWidth, 48)
 		first := left("zone", nameWidth) + "  " + right("zone, "+comp.Unit.Name, areaWidth) + "  " + left("composition", barWidth)
@@ -92,14 +95,14 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 		}
 		c.line(keys)
 		for _, z := range comp.Zones {
-			areas := partAreas(at, z)
-			upper := left(zoneTitle(z), nameWidth) + "  " + right(group(z.Area, decimals), areaWidth) + "  " +
+			areas := areasOf.Of(&z)
+			upper := left(zoneTitle(z), nameWidth) + "  " + right(text.Number(z.Area, decimals), areaWidth) + "  " +
 				c.bar(parts(comp, areas, z.Area, marks), barWidth)
 			lower := left("", nameWidth+areaWidth+barWidth+4)
 			for i, a := range areas {
 				if shown[i] {
-					upper += "  " + right(group(a, decimals), colWidth)
-					lower += "  " + right(group(a/z.Area*100, 1)+" %", colWidth)
+					upper += "  " + right(text.Number(a, decimals), colWidth)
+					lower += "  " + right(text.Number(a/z.Area*100, 1)+" %", colWidth)
 				}
 			}
 			c.line(upper)
@@ -126,7 +129,7 @@ func paintCount(c *canvas, comp *account.Composition, decimals int) error {
 		}
 		if area > 0 {
 			c.line(c.dim(fmt.Sprintf("True ground %s %s; cells × nominal size would say %s (%s %%).",
-				group(area, decimals), comp.Unit.Name, group(count, decimals), signed((count-area)/area*100, 4))))
+				text.Number(area, decimals), comp.Unit.Name, text.Number(count, decimals), text.Signed((count-area)/area*100, 4))))
 		}
 	} else if comp.Polygons {
 		c.line(c.dim("Areas of outlines laid over each other, on the ellipsoid."))
@@ -150,7 +153,7 @@ func parts(comp *account.Composition, areas []float64, whole float64, marks []ru
 }
 
 // paintTall draws a block of lines for each zone, for narrow terminals and long legends.
-func paintTall(c *canvas, comp *account.Composition, at map[string]int, head []string, marks []rune, shown []bool, decimals int) {
+func paintTall(c *canvas, comp *account.Composition, areasOf *model.ClassAreas, head []string, marks []rune, shown []bool, decimals int) {
 	width := 0
 	for i, h := range head {
 		if shown[i] {
@@ -162,14 +165,14 @@ func paintTall(c *canvas, comp *account.Composition, at map[string]int, head []s
 	for _, z := range comp.Zones {
 		most = math.Max(most, z.Area)
 	}
-	number := runewidth.StringWidth(group(most, decimals))
+	number := runewidth.StringWidth(text.Number(most, decimals))
 	bar := max(10, min(50, c.width-width-number-18))
 	for k, z := range comp.Zones {
 		if k > 0 {
 			c.line()
 		}
-		c.line(c.bold(zoneTitle(z)), "  ", group(z.Area, decimals), " ", comp.Unit.Name)
-		for i, a := range partAreas(at, z) {
+		c.line(c.bold(zoneTitle(z)), "  ", text.Number(z.Area, decimals), " ", comp.Unit.Name)
+		for i, a := range areasOf.Of(&z) {
 			if !shown[i] {
 				continue
 			}
@@ -180,8 +183,8 @@ func paintTall(c *canvas, comp *account.Composition, at map[string]int, head []s
 			} else if !c.color {
 				key = "   "
 			}
-			c.line("  ", key, " ", left(head[i], width), "  ", right(group(a, decimals), number), "  ",
-				right(group(a/z.Area*100, 1), 5), " %  ", c.bar([]part{p}, bar))
+			c.line("  ", key, " ", left(head[i], width), "  ", right(text.Number(a, decimals), number), "  ",
+				right(text.Number(a/z.Area*100, 1), 5), " %  ", c.bar([]part{p}, bar))
 		}
 	}
 }
@@ -189,21 +192,13 @@ func paintTall(c *canvas, comp *account.Composition, at map[string]int, head []s
 // zoneTitle is the title of a zone, set in where it lies in a larger unit.
 func zoneTitle(z account.ZoneSum) string {
 	if z.WithinID != "" {
-		return "  " + title(z.ID, z.Name)
+		return "  " + title(account.Named{ID: z.ID, Name: z.Name})
 	}
-	return title(z.ID, z.Name)
+	return title(account.Named{ID: z.ID, Name: z.Name})
 }
 
 // title is a zone's id with its name.
-func title(id, name string) string {
-	switch {
-	case name == "" || name == id:
-		return id
-	case id == "":
-		return name
-	}
-	return id + " " + name
-}
+func title(n account.Named) string { return sheets.Title(n) }
 
 // twoLines breaks a heading at a space so that both halves fit, as far as possible.
 func twoLines(s string, width int) (string, string) {

@@ -1,135 +1,127 @@
 package cli
 
 import (
-	"context"
+	"cmp"
+	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
-
-	"github.com/urfave/cli/v3"
+	"time"
 
 	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/raster/geotiff"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/internal/model"
 	"github.com/verdex-land/verdex/internal/output"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
-func outputFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "out", Usage: "write to `FILE` instead of standard output; its ending (.csv, .json, .jsonl, .md, .html, .xlsx, .parquet, .gpkg) chooses the format"},
-		&cli.StringFlag{Name: "format", Usage: "`table`, " + table.Formats},
-		&cli.BoolFlag{Name: "force", Usage: "replace an output that exists"},
-		&cli.IntFlag{Name: "digits", Value: -1, Usage: "decimals of numbers in files; -1 is full precision"},
-	}
+// forceOption allows outputs to be replaced.
+type forceOption struct {
+	Force bool `opt:"force" help:"replace an output that exists"`
+}
+
+// tableOptions say where a table goes.
+type tableOptions struct {
+	Out    string `opt:"out" out:"table" help:"write to <FILE> instead of standard output; its ending (.csv, .json, .jsonl, .md, .html, .xlsx, .parquet, .gpkg) chooses the format"`
+	Format string `opt:"format" choose:",table,csv,json,jsonl,md,html,xlsx,parquet,gpkg" help:"<table>, csv, json, jsonl, md, html, xlsx, parquet or gpkg"`
+	forceOption
+	Digits int `opt:"digits" default:"-1" least:"-1" most:"15" help:"<decimals> of numbers in files; -1 is full precision"`
 }
 
 // destination is where a table goes.
 type destination struct {
 	path, format string
 	digits       int
-	stdout       io.Writer
-	c            *cli.Command
 	// For a spreadsheet: its sheets, unless it is the table as a list; and what the checks found.
 	sheets func() []*table.Sheet
 	checks []account.Check
 }
 
-// chooseOutput settles the output before any work is done, so that a wrong one costs nothing.
-func chooseOutput(c *cli.Command) (*destination, error) {
-	o := &destination{path: c.String("out"), format: c.String("format"), digits: c.Int("digits"), stdout: c.Root().Writer, c: c}
-	if o.digits < -1 || o.digits > 15 {
-		return nil, usage("--digits %d: give -1 (full precision) or 0 to 15", o.digits)
-	}
-	known, binary := table.Known(o.format)
+// destination settles the output before any work is done, so that a wrong one costs nothing.
+func (o tableOptions) destination() (*destination, error) {
+	d := &destination{path: o.Out, format: o.Format, digits: o.Digits}
+	_, binary := table.Known(d.format)
 	switch {
-	case o.format == "" || known && !binary:
-	case known:
-		if o.path == "" {
-			return nil, usage("--format %s is not for the terminal: name a file with --out", o.format)
-		}
-	case o.format == "table":
-		if o.path != "" {
-			return nil, usage("--format table is for reading on the terminal: choose %s for --out", table.Formats)
-		}
-	default:
-		return nil, usage("--format %s is not known: choose table, %s", o.format, table.Formats)
+	case binary && d.path == "":
+		return nil, usage("--format %s is not for the terminal: name a file with --out", d.format)
+	case d.format == "table" && d.path != "":
+		return nil, usage("--format table is for reading on the terminal: choose %s for --out", table.Formats)
+	case d.format != "":
+		return d, nil
+	case d.path == "":
+		d.format = "table"
+		return d, nil
 	}
-	if o.path == "" {
-		if o.format == "" {
-			o.format = "table"
-		}
-		return o, nil
+	path, _ := vectors.SplitOutput(d.path)
+	var err error
+	if d.format, err = table.FormatOf(path); err != nil {
+		return nil, usageError{err}
 	}
-	if o.format == "" {
-		var err error
-		path, _ := vectors.SplitOutput(o.path)
-		if o.format, err = table.FormatOf(path); err != nil {
-			return nil, usageError{err}
-		}
-	}
-	return o, nil
+	return d, nil
 }
 
 // destinationOf is the one that an option names.
-func destinationOf(c *cli.Command, flag string) (*destination, error) {
+func (s *session) destinationOf(flag, path string) (*destination, error) {
 	if flag == "out" {
-		return chooseOutput(c)
+		return tableOptions{Out: path, Format: given[string](s.options, "format"), Digits: given[int](s.options, "digits")}.destination()
 	}
-	o := &destination{path: c.String(flag), digits: -1, c: c}
-	var err error
-	if o.format, err = table.FormatOf(o.path); err != nil {
+	format, err := table.FormatOf(path)
+	if err != nil {
 		return nil, usage("--%s %w", flag, err)
 	}
-	return o, nil
+	return &destination{path: path, format: format, digits: -1}, nil
 }
 
 // metadataEnding is that of the file which describes a CSV, beside it, by the W3C's "CSV on the Web".
 const metadataEnding = "-metadata.json"
 
-// hasMetadata reports whether a description goes beside the file: beside a CSV that is no pipe.
-func (o *destination) hasMetadata() bool {
-	info, err := os.Stat(o.path)
-	return o.format == "csv" && (err != nil || info.Mode().IsRegular())
+// hasMetadata reports whether a description goes beside the file: beside a CSV that is not a pipe.
+func (d *destination) hasMetadata() bool {
+	info, err := os.Stat(d.path)
+	return d.format == "csv" && (err != nil || info.Mode().IsRegular())
 }
 
 // write hands a table over: a file is staged, standard output is written to when everything else is in its place.
-func (o *destination) write(ctx context.Context, t *table.Table) error {
-	collect(100) // a table may have a million rows, and most of what is made for them is garbage at once
-	t.Digits = o.digits
-	t.Stop = ctx.Err
-	if o.path == "" {
-		then(ctx, func() error { return t.Write(o.stdout, o.format) })
+func (s *session) write(d *destination, m *model.Table) error {
+	t := &table.Writer{Table: m, Digits: d.digits, Stop: s.ctx.Err}
+	if d.path == "" {
+		s.then(func() error { return t.Write(s.stdout, d.format) })
 		return nil
 	}
-	f := filesOf(ctx)
-	switch o.format {
+	switch d.format {
 	case "csv":
-		err := f.Write(o.path, func(w io.Writer) error { return t.Write(w, "csv") })
-		if err != nil || !o.hasMetadata() {
+		err := s.Write(d.path, func(w io.Writer) error { return t.Write(w, "csv") })
+		if err != nil || !d.hasMetadata() {
 			return err
 		}
-		return f.Write(o.path+metadataEnding, func(w io.Writer) error { return t.Metadata(w, filepath.Base(o.path)) })
+		return s.Write(d.path+metadataEnding, func(w io.Writer) error { return t.Metadata(w, filepath.Base(d.path)) })
 	case "gpkg":
-		if path, layer := vectors.SplitOutput(o.path); layer != "" {
-			t.Name = layer
-			o.path = path
+		path, name := vectors.SplitOutput(d.path)
+		if name == "" {
+			path, name = d.path, cmp.Or(m.Name, "rows")
 		}
-		return makeGeoPackage(f, o.path, t.Layer())
+		return s.makeGeoPackage(path, name, func(file string) error { return geopackage.WriteTable(file, name, t.Fields(), t.Values()) })
 	case "xlsx":
-		return f.Write(o.path, o.workbook(t, f.Inputs()).Write)
+		return s.Write(d.path, s.workbook(d, t).Write)
 	}
-	return f.Write(o.path, func(w io.Writer) error { return t.Write(w, o.format) })
+	return s.Write(d.path, func(w io.Writer) error { return t.Write(w, d.format) })
 }
 
 // makeGeoPackage stages a GeoPackage, with the other layers of the file that it replaces.
-func makeGeoPackage(f *commandFiles, path string, l *vector.Layer) error {
-	return f.Make(path, func(name string) error {
-		if old := f.Old(path); old != "" {
-			if there := geopackage.Contents(old); len(there) > 1 || len(there) == 1 && !geopackage.Has(there, geopackage.TableName(l)) {
+func (s *session) makeGeoPackage(path, layer string, write func(file string) error) error {
+	return s.Make(path, func(name string) error {
+		if old := s.Old(path); old != "" {
+			if there := geopackage.Contents(old); len(there) > 1 || len(there) == 1 && !geopackage.Has(there, layer) {
 				if err := os.Remove(name); err != nil {
 					return err
 				}
@@ -138,7 +130,7 @@ func makeGeoPackage(f *commandFiles, path string, l *vector.Layer) error {
 				}
 			}
 		}
-		err := geopackage.Write(name, l)
+		err := write(name)
 		if err != nil && (strings.Contains(err.Error(), "disk I/O error") || strings.Contains(err.Error(), "disk is full")) { // what SQLite says of it
 			return output.Refused(errors.New("the disk is full or refuses to be written to"))
 		}
@@ -147,16 +139,132 @@ func makeGeoPackage(f *commandFiles, path string, l *vector.Layer) error {
 }
 
 // workbook is a table as a spreadsheet: its sheets, what the checks found, and what it was made from.
-func (o *destination) workbook(t *table.Table, inputs []output.Input) *table.Workbook {
-	b := &table.Workbook{Title: t.Title, Author: "verdex " + o.c.Root().Version}
-	if o.sheets != nil {
-		b.Sheets = o.sheets()
+func (s *session) workbook(d *destination, t *table.Writer) *table.Workbook {
+	b := &table.Workbook{Title: t.Title, Author: "verdex " + s.version}
+	if d.sheets != nil {
+		b.Sheets = d.sheets()
 	} else {
 		b.Sheets = []*table.Sheet{t.Sheet()}
 	}
-	if o.checks != nil {
-		b.Sheets = append(b.Sheets, checksTable(o.checks).Sheet())
+	if d.checks != nil {
+		b.Sheets = append(b.Sheets, (&table.Writer{Table: model.Checks(d.checks), Digits: -1}).Sheet())
 	}
-	b.Sheets = append(b.Sheets, provenanceSheet(o.c, inputs))
+	b.Sheets = append(b.Sheets, s.provenance())
 	return b
+}
+
+// provenance lists what a workbook was made from.
+func (s *session) provenance() *table.Sheet {
+	sheet := &table.Sheet{Name: "Provenance", FreezeRows: 1}
+	head := table.Style{Head: true}
+	sheet.Add(table.Text("what", head), table.Text("value", head), table.Text("size in bytes", head), table.Text("last changed (UTC)", head))
+	line := func(what, value string) {
+		sheet.Add(table.Text(what, table.Style{}), table.Text(value, table.Style{}))
+	}
+	line("program", "verdex "+s.version)
+	line("command", s.parameters())
+	line("areas", "true areas on the ellipsoid of the CRS; cells that an outline cuts count by their share")
+	for _, in := range s.Inputs() {
+		if full, err := filepath.Abs(in.Path); err == nil && in.Role != "" {
+			sheet.Add(table.Text(in.Role, table.Style{}), table.Text(full, table.Style{}), table.Cell{Value: int(in.Size())}, table.Text(in.Modified().UTC().Format(time.DateTime), table.Style{}))
+		}
+	}
+	return sheet
+}
+
+// rasterOptions say how a raster is written.
+type rasterOptions struct {
+	forceOption
+	Compress    string `opt:"compress" choose:"deflate,zstd,none" help:"<deflate>, zstd or none"`
+	NoOverviews bool   `opt:"no-overviews" help:"write no reduced copies"`
+}
+
+// rasterOutput names the raster that is written.
+type rasterOutput struct {
+	Out string `opt:"out" out:"raster" help:"GeoTIFF <FILE> to write"`
+	rasterOptions
+}
+
+// needOut refuses a command that writes a file without the name of one.
+func needOut(s *session, out string) error {
+	if out == "" {
+		return usage("%s needs --out, the file to write", s.name)
+	}
+	return nil
+}
+
+// writeRaster stages a raster, and notes what was written.
+func (s *session) writeRaster(path string, r *job.Raster, o rasterOptions) error {
+	to := geotiff.Options{NoOverviews: o.NoOverviews, Threads: s.threads, SpillDir: filepath.Dir(path), Values: r.Values}
+	switch o.Compress {
+	case "zstd":
+		to.Compression = geotiff.Zstandard
+	case "none":
+		to.Compression = geotiff.Uncompressed
+	}
+	tell, end := s.Progress("writing")
+	to.Progress = tell
+	err := s.Write(path, func(w io.Writer) error { return geotiff.Write(s.ctx, w, r.Source, to) })
+	end()
+	if err != nil {
+		return err
+	}
+	h := r.Header()
+	nodata := "no nodata value"
+	if h.NoData != nil {
+		nodata = fmt.Sprintf("nodata %v", *h.NoData)
+	}
+	s.noteThen(fmt.Sprintf("%s: %s × %s cells of %s, %s, %v", path, text.Number(float64(h.Grid.Width), 0), text.Number(float64(h.Grid.Height), 0), h.Type, nodata, h.Grid.CRS))
+	r.Done()
+	return nil
+}
+
+// writeLegend stages the classes of a legend.
+func (s *session) writeLegend(path string, classes []cover.Class) error {
+	return s.Write(path, func(w io.Writer) error {
+		rows := [][]string{{"code", "name", "color", "group"}}
+		for _, c := range classes {
+			rows = append(rows, []string{strconv.Itoa(c.Code), text.Guard(c.Name), text.Guard(c.Color.String()), text.Guard(c.Group)})
+		}
+		return csv.NewWriter(w).WriteAll(rows)
+	})
+}
+
+// featuresOutput names the file of features that is written.
+type featuresOutput struct {
+	Out string `opt:"out" out:"features" help:"<FILE> to write: .geojson, .geojsonl, .gpkg, .shp or .parquet"`
+	forceOption
+}
+
+// writeFeatures stages features as a file whose ending chooses the format, and notes how many and where.
+func (s *session) writeFeatures(where string, l *vector.Layer) error {
+	path, layer := vectors.SplitOutput(where)
+	if layer != "" {
+		l.Name = layer
+	}
+	if l.Name == "" {
+		l.Name = baseName(path)
+	}
+	if strings.EqualFold(filepath.Ext(path), ".gpkg") {
+		if err := s.makeGeoPackage(path, geopackage.TableName(l), func(file string) error { return geopackage.Write(file, l) }); err != nil {
+			return err
+		}
+	} else {
+		parts, notes, err := vectors.Parts(path, l)
+		if err != nil {
+			return err
+		}
+		for _, p := range parts {
+			if err := s.Write(p.Path, p.Write); err != nil {
+				return err
+			}
+		}
+		s.notes(notes)
+	}
+	s.noteThen(where + ": " + text.Count(len(l.Features), "feature"))
+	return nil
+}
+
+func baseName(path string) string {
+	return strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 }

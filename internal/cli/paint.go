@@ -13,7 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"github.com/verdex-land/verdex/core/raster"
-	"github.com/verdex-land/verdex/internal/table"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // canvas draws tables for reading: in colour on a terminal that wants it, in letters otherwise.
@@ -148,48 +148,12 @@ func left(s string, width int) string {
 }
 func right(s string, width int) string { return runewidth.FillLeft(s, width) }
 
-// group writes a number with thousands separators and a fixed number of decimals.
-func group(v float64, decimals int) string {
-	if math.IsNaN(v) {
-		return "–"
-	}
-	s := strconv.FormatFloat(math.Abs(v), 'f', decimals, 64)
-	if v < 0 && strings.Trim(s, "0.") != "" {
-		return "−" + table.Grouped(s)
-	}
-	return table.Grouped(s)
-}
-
-// signed is group with a sign for gains too.
-func signed(v float64, decimals int) string {
-	s := group(v, decimals)
-	if v > 0 && strings.Trim(s, "0.,") != "" {
-		return "+" + s
-	}
-	return s
-}
-
 // move is a gain or a loss, and a dot where nothing moved.
 func (c *canvas) move(v float64, decimals, width int) string {
 	if v == 0 {
 		return c.dim(right("·", width))
 	}
-	return right(signed(v, decimals), width)
-}
-
-// decimalsFor chooses decimals for a column of numbers whose greatest is most.
-func decimalsFor(most float64) int {
-	switch {
-	case most >= 100000:
-		return 0
-	case most >= 100:
-		return 1
-	case most >= 1:
-		return 2
-	case most >= 0.01:
-		return 4
-	}
-	return 6
+	return right(text.Signed(v, decimals), width)
 }
 
 // letters gives each name a letter of its own, its first where that is free.

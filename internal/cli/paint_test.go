@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"math"
 	"os"
 	"strings"
 	"testing"
@@ -12,19 +11,6 @@ import (
 
 	"github.com/verdex-land/verdex/core/raster"
 )
-
-func TestNumbersForReading(t *testing.T) {
-	for _, c := range []struct {
-		v        float64
-		decimals int
-		want     string
-	}{{0, 1, "0.0"}, {1234567.89, 1, "1,234,567.9"}, {-1234, 0, "−1,234"}, {999.96, 1, "1,000.0"}, {-0.04, 1, "0.0"}, {math.NaN(), 1, "–"}} {
-		assert.Equal(t, c.want, group(c.v, c.decimals))
-	}
-	assert.Equal(t, "+5.0", signed(5, 1))
-	assert.Equal(t, "0.0", signed(0.01, 1))
-	assert.Equal(t, "−5.0", signed(-5, 1))
-}
 
 // A bar is exactly as wide as its shares, however they round.
 func TestBarsAddUp(t *testing.T) {
@@ -80,8 +66,8 @@ func TestNamesDoNotCommandTheTerminal(t *testing.T) {
 	assert.Equal(t, "\x1b[1mOrrin\x1b[0m \ufffd[31mred\ufffd[0m \ufffd\ufffd\ufffd2J a b c \ufffdgnp\ufffd \ue00000000000[8mhidden\n", b.String())
 	var said strings.Builder
 	r := &reporter{w: &said}
-	r.note("a\x1b]0;title\a\nb")
-	r.warn("\x1b[2J")
+	r.Note("a\x1b]0;title\a\nb")
+	r.Warn("\x1b[2J")
 	assert.Equal(t, "note: a\ufffd]0;title\ufffd\nb\nwarning: \ufffd[2J\n", said.String())
 	t.Chdir(t.TempDir())
 	require.NoError(t, os.WriteFile("l.csv", []byte("code,name\n1,\x1b[31mred\a\n2,=risk\n3,c\n4,d\n5,e\n"), 0o644))

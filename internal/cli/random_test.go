@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/option"
 )
 
 // randomWorld puts small files of all kinds, sound and unsound, into the working folder.
@@ -80,15 +82,15 @@ func randomCommand(r *rand.Rand, root *cli.Command, files []string) []string {
 	}
 	switch { // most commands need an output, and rasters a CRS
 	case r.IntN(5) == 0:
-	case has(c, "format"):
-	case has(c, "compress"):
+	case hasFlag(c, "format"):
+	case hasFlag(c, "compress"):
 		args = append(args, "--out", "o.tif")
 	case c.Name == "patches":
 		args = append(args, "--out", "o.geojson")
-	case has(c, "out"):
+	case hasFlag(c, "out"):
 		args = append(args, "--out", pick([]string{"o.gpkg", "o.shp", "o.geojson", "o.parquet"}))
 	}
-	if has(c, "crs") && r.IntN(2) == 0 {
+	if hasFlag(c, "crs") && r.IntN(2) == 0 {
 		args = append(args, "--crs", "EPSG:32633")
 	}
 	for range r.IntN(3) + r.IntN(2) {
@@ -116,15 +118,22 @@ func randomCommand(r *rand.Rand, root *cli.Command, files []string) []string {
 			}
 		}
 		switch {
-		case slices.Contains(outputFlagNames, name):
+		case names(c, name, func(o option.Option) bool { return o.Output != "" }):
 			value = pick(outputs)
-		case slices.ContainsFunc(inputFlags, func(i struct{ flag, role string }) bool { return i.flag == name }) && likely[name] == "" && r.IntN(6) > 0, name == "epoch" && c.Name == "change":
+		case names(c, name, func(o option.Option) bool { return o.Input != "" }) && likely[name] == "" && r.IntN(6) > 0, name == "epoch" && c.Name == "change":
 			value = pick(files)
 		}
 		args = append(args, "--"+name, value)
 	}
 	return args
 }
+
+// names reports whether an option of a command is one for which a function holds.
+func names(c *cli.Command, name string, hold func(option.Option) bool) bool {
+	return slices.ContainsFunc(optionsOf(c), func(o option.Option) bool { return o.Name == name && hold(o) })
+}
+
+func hasFlag(c *cli.Command, name string) bool { return slices.Contains(flagNames(c), name) }
 
 // Commands at random, with small files and options at random: each ends soon, with an exit status that it may have, without a fault
 // and without a file that is left behind. VERDEX_RANDOM=1h takes an hour.

@@ -15,7 +15,7 @@ import (
 	"golang.org/x/term"
 )
 
-// reporter tells notes, warnings and progress on standard error.
+// reporter writes notes, warnings and progress to standard error. It is the log of jobs.
 type reporter struct {
 	w      io.Writer
 	quiet  bool
@@ -39,7 +39,8 @@ func newReporter(c *cli.Command) *reporter {
 	return r
 }
 
-func (r *reporter) note(text string) {
+// Note takes a sentence about what was assumed, found or done.
+func (r *reporter) Note(text string) {
 	switch {
 	case r.quiet:
 	case r.log != nil:
@@ -49,7 +50,8 @@ func (r *reporter) note(text string) {
 	}
 }
 
-func (r *reporter) warn(text string) {
+// Warn takes a sentence about what may be wrong.
+func (r *reporter) Warn(text string) {
 	r.warned++
 	if r.log != nil {
 		r.log.Warn(text)
@@ -89,19 +91,19 @@ func (r *reporter) wrap(text string, indent int) string {
 
 func (r *reporter) notes(texts []string) {
 	for _, t := range texts {
-		r.note(t)
+		r.Note(t)
 	}
 }
 
 func (r *reporter) warnings(texts []string) {
 	for _, t := range texts {
-		r.warn(t)
+		r.Warn(t)
 	}
 }
 
-// progress returns a function to be told how far a long work is, and one to be called at its end.
+// Progress begins a piece of work. The first function takes how much of it is done; the second ends it.
 // A bar shows only when standard error is a terminal.
-func (r *reporter) progress(what string) (tell func(done, total int), end func()) {
+func (r *reporter) Progress(what string) (tell func(done, total int), end func()) {
 	f, ok := r.w.(*os.File)
 	if r.quiet || r.log != nil || !ok || !term.IsTerminal(int(f.Fd())) {
 		return nil, func() {}

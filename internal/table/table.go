@@ -1,6 +1,6 @@
-// Package table writes rows for other programs and for people: CSV with a description of its columns (CSVW), JSON, JSON lines, Parquet,
-// GeoPackage, HTML, Markdown (each a file of its own name here), and spreadsheets (workbook.go). What a column holds, whatever table it is in,
-// is said once, in columns.go.
+// Package table writes the tables of package model for other programs and for people: CSV with a description of its columns (CSVW), JSON,
+// JSON lines, Parquet, GeoPackage, HTML and Markdown, and spreadsheets (workbook.go). It knows what a column holds from the model alone.
+// Rows flow through, so that a table of a million takes no more memory than one of a thousand.
 package table
 
 import (
@@ -15,47 +15,36 @@ import (
 
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/parquet"
+	"github.com/verdex-land/verdex/internal/model"
 )
 
-// Table is a list of rows under named columns. Cells are string, float64, int or nil; NaN counts
-// as nil, and so does an empty text: formats that know null have it there.
-type Table struct {
-	Name    string // of the kind of table, as extents; a table in a file that names tables has it
-	Title   string // for people
-	Columns []string
-	Rows    [][]any
-	// Each, when not nil, makes Count rows instead of Rows as they are asked for, each of which serves until the next one: there may be
-	// a million.
-	Each   iter.Seq[[]any]
-	Count  int
+// Writer writes a table.
+type Writer struct {
+	*model.Table
 	Digits int          // decimals of numbers, -1 for full precision
 	Stop   func() error // when not nil: no more rows are made once it returns an error
+
+	written int
+	stopped error
 }
 
-// all are the rows. One serves until the next.
-func (t *Table) all() iter.Seq[[]any] {
-	rows := t.Each
-	if rows == nil {
-		rows = slices.Values(t.Rows)
-	}
-	if t.Stop == nil {
-		return rows
-	}
+// Written is how many rows were written last.
+func (t *Writer) Written() int { return t.written }
+
+// all are the rows, counted as they are made.
+func (t *Writer) all() iter.Seq[[]any] {
 	return func(yield func([]any) bool) {
-		n := 0
-		rows(func(row []any) bool {
-			n++
-			return (n%256 != 0 || t.Stop() == nil) && yield(row)
+		t.written = 0
+		t.Rows(func(row []any) bool {
+			t.written++
+			if t.Stop != nil && t.written%256 == 0 {
+				if t.stopped = t.Stop(); t.stopped != nil {
+					return false
+				}
+			}
+			return yield(row)
 		})
 	}
-}
-
-// count is how many rows there are.
-func (t *Table) count() int {
-	if t.Each != nil {
-		return t.Count
-	}
-	return len(t.Rows)
 }
 
 // formats are what a table can be written as.
@@ -67,14 +56,16 @@ var formats = []struct {
 	{"xlsx", ".xlsx", true}, {"parquet", ".parquet", true}, {"gpkg", ".gpkg", true},
 }
 
-// Formats are the names of the formats, for messages.
-var Formats = func() string {
-	var out []string
+// Names are the names of the formats.
+var Names = func() (out []string) {
 	for _, f := range formats {
 		out = append(out, f.name)
 	}
-	return strings.Join(out[:len(out)-1], ", ") + " or " + out[len(out)-1]
+	return out
 }()
+
+// Formats are the names of the formats, for messages.
+var Formats = strings.Join(Names[:len(Names)-1], ", ") + " or " + Names[len(Names)-1]
 
 // Known reports whether a format has this name, and whether it takes a file.
 func Known(name string) (known, binary bool) {
@@ -96,90 +87,79 @@ func FormatOf(path string) (string, error) {
 		}
 		all = append(all, strings.Fields(f.endings)[0])
 	}
-	return "", fmt.Errorf("%s: its ending says no format: end it with %s or %s, or give --format", path, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
+	return "", fmt.Errorf("%s: its ending names no format: end it with %s or %s, or choose a format", path, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
 }
 
 // Write writes the table in a format that is one stream of bytes: all but gpkg and xlsx.
-func (t *Table) Write(w io.Writer, format string) error {
-	switch format {
-	case "csv":
-		return t.csv(w)
-	case "json":
-		return t.json(w)
-	case "jsonl":
-		return t.jsonLines(w)
-	case "html":
-		return t.html(w)
-	case "md":
-		return t.markdown(w)
-	case "parquet":
-		return parquet.Write(w, t.Layer())
+func (t *Writer) Write(w io.Writer, format string) error {
+	write, ok := map[string]func(io.Writer) error{"csv": t.csv, "json": t.json, "jsonl": t.jsonLines, "html": t.html, "md": t.markdown, "parquet": t.parquet}[format]
+	if !ok {
+		return fmt.Errorf("the format %q is not one of %s", format, Formats)
 	}
-	return fmt.Errorf("the format %q is not known: choose table, %s", format, Formats)
+	t.stopped = nil
+	if err := write(w); err != nil {
+		return err
+	}
+	return t.stopped
 }
 
-// Layer is the table as a layer without outlines. A column of nothing but whole numbers is one of integers, of numbers
-// one of reals, and all others of text.
-func (t *Table) Layer() *vector.Layer {
-	l := &vector.Layer{Name: t.Name, Plain: true}
-	if l.Name == "" {
-		l.Name = "rows"
-	}
-	kinds := t.kinds()
-	for i, name := range t.Columns {
-		l.Fields = append(l.Fields, vector.Field{Name: name, Kind: kinds[i]})
-	}
-	for row := range t.all() {
-		f := vector.Feature{Values: make([]any, len(row))}
-		for i, v := range row {
-			switch kind := l.Fields[i].Kind; {
-			case isNull(v):
-			case kind == vector.Integer:
-				f.Values[i] = int64(v.(int))
-			case kind == vector.Real:
-				f.Values[i] = t.rounded(v)
-			default:
-				f.Values[i] = t.text(v)
-			}
-		}
-		l.Features = append(l.Features, f)
-	}
-	return l
+func (t *Writer) parquet(w io.Writer) error {
+	return parquet.WriteTable(w, t.rowsName(), t.Fields(), t.Values())
 }
 
-// kinds are what the cells of each column are. One without any is what its name says.
-func (t *Table) kinds() []vector.Kind {
-	const whole, real, text = 1, 2, 4
-	found := make([]int, len(t.Columns))
-	for row := range t.all() {
-		for i, v := range row {
-			switch v := v.(type) {
-			case int:
-				found[i] |= whole
-			case float64:
-				if !math.IsNaN(v) {
-					found[i] |= real
-				}
-			case nil:
-			default:
-				found[i] |= text
-			}
-		}
+// rowsName is the name of the table in a file that names tables.
+func (t *Writer) rowsName() string {
+	if t.Name == "" {
+		return "rows"
 	}
-	out := make([]vector.Kind, len(found))
-	for i, f := range found {
-		switch {
-		case f&text != 0:
-			out[i] = vector.Text
-		case f == whole:
-			out[i] = vector.Integer
-		case f != 0 || describe(t.Columns[i]).number:
-			out[i] = vector.Real
-		default:
-			out[i] = vector.Text
-		}
+	return t.Name
+}
+
+// Fields are the columns as fields of features.
+func (t *Writer) Fields() []vector.Field {
+	kinds := map[model.Type]vector.Kind{model.Text: vector.Text, model.Whole: vector.Integer, model.Number: vector.Real}
+	out := make([]vector.Field, len(t.Columns))
+	for i, c := range t.Columns {
+		out[i] = vector.Field{Name: c.Name, Kind: kinds[c.Type]}
 	}
 	return out
+}
+
+// Values are the rows as values of fields: nil, string, int64 or float64. A row serves until the next one.
+func (t *Writer) Values() iter.Seq[[]any] {
+	return func(yield func([]any) bool) {
+		out := make([]any, len(t.Columns))
+		for row := range t.all() {
+			for i, v := range row {
+				switch v := v.(type) {
+				case string:
+					if out[i] = v; v == "" {
+						out[i] = nil
+					}
+				case int:
+					out[i] = int64(v)
+				case float64:
+					if out[i] = nil; !math.IsNaN(v) {
+						out[i] = t.rounded(v)
+					}
+				default:
+					out[i] = nil
+				}
+			}
+			if !yield(out) {
+				return
+			}
+		}
+	}
+}
+
+// Layer is the table as a layer without outlines, all of it in memory.
+func (t *Writer) Layer() *vector.Layer {
+	l := &vector.Layer{Name: t.rowsName(), Plain: true, Fields: t.Fields()}
+	for row := range t.Values() {
+		l.Features = append(l.Features, vector.Feature{Values: slices.Clone(row)})
+	}
+	return l
 }
 
 // isNull reports whether a cell is empty: without a value, a number or a text.
@@ -196,22 +176,20 @@ func isNull(v any) bool {
 }
 
 // rounded is a number to the decimals of the table.
-func (t *Table) rounded(v any) float64 {
-	f, ok := v.(float64)
-	if !ok {
-		return float64(v.(int))
-	}
+func (t *Writer) rounded(v float64) float64 {
 	if t.Digits >= 0 {
-		f, _ = strconv.ParseFloat(Number(f, t.Digits), 64)
+		v, _ = strconv.ParseFloat(Number(v, t.Digits), 64)
 	}
-	return f
+	return v
 }
 
 // text is a cell as it stands in a text.
-func (t *Table) text(v any) string {
+func (t *Writer) text(v any) string {
 	switch v := v.(type) {
 	case nil:
 		return ""
+	case string:
+		return v
 	case float64:
 		if math.IsNaN(v) {
 			return ""

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"io"
 	"math"
 	"strings"
 	"testing"
@@ -12,20 +13,38 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
+
+	"github.com/verdex-land/verdex/internal/model"
 )
 
-var sample = Table{
-	Columns: []string{"name", "area", "note"},
-	Rows:    [][]any{{`Tarn, "upper"`, 1. / 3, nil}, {"Varra", 1e21, math.NaN()}, {"line\nbreak", math.Copysign(0, -1), 7}},
-	Digits:  -1,
+func number(name string) model.Column {
+	return model.Column{Name: name, Type: model.Number, Unit: "area"}
 }
+
+// writerOf is a writer of rows, whose columns are texts unless their name begins with area or n.
+func writerOf(name, title string, columns []string, rows [][]any) *Writer {
+	var list []model.Column
+	for _, c := range columns {
+		switch {
+		case strings.HasPrefix(c, "area"):
+			list = append(list, number(c))
+		case c == "n":
+			list = append(list, model.Column{Name: c, Type: model.Whole})
+		default:
+			list = append(list, model.Column{Name: c})
+		}
+	}
+	return &Writer{Table: model.Of(name, title, list, rows), Digits: -1}
+}
+
+var sample = writerOf("", "", []string{"name", "area", "n"}, [][]any{{`Tarn, "upper"`, 1. / 3, nil}, {"Varra", 1e21, math.NaN()}, {"line\nbreak", math.Copysign(0, -1), 7}})
 
 func TestCSVReadsBackAsItWas(t *testing.T) {
 	var b strings.Builder
 	require.NoError(t, sample.Write(&b, "csv"))
 	rows, err := csv.NewReader(strings.NewReader(b.String())).ReadAll()
 	require.NoError(t, err)
-	assert.Equal(t, [][]string{{"name", "area", "note"}, {`Tarn, "upper"`, "0.3333333333333333", ""},
+	assert.Equal(t, [][]string{{"name", "area", "n"}, {`Tarn, "upper"`, "0.3333333333333333", ""},
 		{"Varra", "1000000000000000000000", ""}, {"line\nbreak", "0", "7"}}, rows)
 }
 
@@ -34,10 +53,10 @@ func TestJSONReadsBackAsItWas(t *testing.T) {
 	require.NoError(t, sample.Write(&b, "json"))
 	var rows []map[string]any
 	require.NoError(t, json.Unmarshal([]byte(b.String()), &rows))
-	assert.Equal(t, []map[string]any{{"name": `Tarn, "upper"`, "area": 1. / 3, "note": nil},
-		{"name": "Varra", "area": 1e21, "note": nil}, {"name": "line\nbreak", "area": 0.0, "note": 7.0}}, rows)
+	assert.Equal(t, []map[string]any{{"name": `Tarn, "upper"`, "area": 1. / 3, "n": nil},
+		{"name": "Varra", "area": 1e21, "n": nil}, {"name": "line\nbreak", "area": 0.0, "n": 7.0}}, rows)
 	b.Reset()
-	require.NoError(t, (&Table{Columns: []string{"a"}}).Write(&b, "json"))
+	require.NoError(t, writerOf("", "", []string{"a"}, nil).Write(&b, "json"))
 	require.NoError(t, json.Unmarshal([]byte(b.String()), &rows))
 	assert.Empty(t, rows)
 }
@@ -55,8 +74,8 @@ func TestJSONLinesAreARowEach(t *testing.T) {
 }
 
 // hostile is a table whose texts are formulas, markup and the signs of each format.
-var hostile = Table{Name: "x", Title: "<b>|", Columns: []string{"=head", "a|b", "area"}, Digits: -1,
-	Rows: [][]any{{"=HYPERLINK(1)", "<script>alert(1)</script>", 2.5}, {"@SUM(A1)", "a|b\n*c*", math.NaN()}, {"-1", "+x", 1e15}}}
+var hostile = writerOf("x", "<b>|", []string{"=head", "a|b", "area"},
+	[][]any{{"=HYPERLINK(1)", "<script>alert(1)</script>", 2.5}, {"@SUM(A1)", "a|b\n*c*", math.NaN()}, {"-1", "+x", 1e15}})
 
 func TestTextIsNeverRun(t *testing.T) {
 	var b strings.Builder
@@ -85,21 +104,40 @@ func TestTextIsNeverRun(t *testing.T) {
 	}
 }
 
-func TestColumnsHaveTheKindOfTheirCells(t *testing.T) {
-	x := Table{Columns: []string{"n", "area", "mixed", "text", "area_2", "zone_id"}, Digits: 1, Rows: [][]any{{1, 1.25, 1, "a", nil, nil}, {2, math.NaN(), 2.5, nil, nil, nil}}}
+func TestColumnsHaveTheTypeOfTheirModel(t *testing.T) {
+	x := writerOf("", "", []string{"n", "area", "text"}, [][]any{{1, 1.25, "a"}, {2, math.NaN(), nil}})
+	x.Digits = 1
+	require.NoError(t, x.Write(io.Discard, "csv"))
 	var got []string
-	for _, c := range x.Describe("x.csv").Schema.Columns {
+	d := x.Describe("x.csv")
+	for _, c := range d.Schema.Columns {
 		got = append(got, c.Titles+" "+c.Datatype)
 	}
-	assert.Equal(t, []string{"n integer", "area double", "mixed double", "text string", "area_2 double", "zone_id string"}, got)
+	assert.Equal(t, []string{"n integer", "area double", "text string"}, got)
+	assert.Equal(t, "2 rows", d.Extent)
 	l := x.Layer()
-	assert.Equal(t, []any{int64(1), 1.2, 1.0, "a", nil, nil}, l.Features[0].Values)
-	assert.Equal(t, []any{int64(2), nil, 2.5, nil, nil, nil}, l.Features[1].Values)
+	assert.Equal(t, []any{int64(1), 1.2, "a"}, l.Features[0].Values)
+	assert.Equal(t, []any{int64(2), nil, nil}, l.Features[1].Values)
 }
 
-func TestGrouped(t *testing.T) {
-	for text, want := range map[string]string{"": "", "1": "1", "999.5": "999.5", "1000": "1,000", "-1000.25": "-1,000.25", "-999": "-999", "1234567.1234": "1,234,567.1234"} {
-		assert.Equal(t, want, Grouped(text))
+// Rows are made one by one as they are written, whatever the format, and no more are made once the job is called off.
+func TestRowsFlow(t *testing.T) {
+	for _, format := range []string{"csv", "json", "jsonl", "md", "html", "parquet"} {
+		made, stop := 0, error(nil)
+		endless := &Writer{Digits: -1, Stop: func() error { return stop }, Table: &model.Table{Columns: []model.Column{{Name: "a"}, number("b")}, Count: -1, Rows: func(yield func([]any) bool) {
+			row := make([]any, 2)
+			for {
+				made++
+				if made == 5000 {
+					stop = io.ErrClosedPipe
+				}
+				if row[0], row[1] = "x", float64(made); !yield(row) {
+					return
+				}
+			}
+		}}}
+		assert.ErrorIs(t, endless.Write(io.Discard, format), io.ErrClosedPipe, format)
+		assert.Less(t, made, 5000+257, format)
 	}
 }
 

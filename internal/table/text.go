@@ -10,13 +10,14 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/text"
+	"github.com/verdex-land/verdex/internal/model"
 )
 
-func (t *Table) csv(w io.Writer) error {
+func (t *Writer) csv(w io.Writer) error {
 	out := csv.NewWriter(w)
 	record := make([]string, len(t.Columns))
-	for i, name := range t.Columns {
-		record[i] = text.Guard(name)
+	for i, c := range t.Columns {
+		record[i] = text.Guard(c.Name)
 	}
 	if err := out.Write(record); err != nil {
 		return err
@@ -67,105 +68,99 @@ func object(b *strings.Builder, names [][]byte, row []any, digits int) (err erro
 }
 
 // names are the names of the columns as JSON.
-func (t *Table) names() ([][]byte, error) {
+func (t *Writer) names() ([][]byte, error) {
 	out := make([][]byte, len(t.Columns))
-	for i, name := range t.Columns {
-		text, err := json.Marshal(name)
+	for i, c := range t.Columns {
+		name, err := json.Marshal(c.Name)
 		if err != nil {
 			return nil, err
 		}
-		out[i] = text
+		out[i] = name
 	}
 	return out, nil
 }
 
-func (t *Table) json(w io.Writer) error {
-	out := bufio.NewWriter(w)
-	out.WriteString("[")
+// objects writes a JSON object for each row, with what stands before and after each, and at the end.
+func (t *Writer) objects(w io.Writer, before func(n int) string, after, end string) error {
 	names, err := t.names()
 	if err != nil {
 		return err
 	}
+	out := bufio.NewWriter(w)
 	var b strings.Builder
-	separator := "\n  "
+	n := 0
 	for row := range t.all() {
 		b.Reset()
+		b.WriteString(before(n))
 		if err := object(&b, names, row, t.Digits); err != nil {
 			return err
 		}
-		out.WriteString(separator)
-		out.WriteString(b.String())
-		separator = ",\n  "
+		b.WriteString(after)
+		n++
+		if _, err := out.WriteString(b.String()); err != nil {
+			return err
+		}
 	}
-	out.WriteString("\n]\n")
+	if _, err := out.WriteString(end); err != nil {
+		return err
+	}
 	return out.Flush()
 }
 
-func (t *Table) jsonLines(w io.Writer) error {
-	names, err := t.names()
-	if err != nil {
+func (t *Writer) json(w io.Writer) error {
+	if _, err := io.WriteString(w, "["); err != nil {
 		return err
 	}
-	out := bufio.NewWriter(w)
-	var b strings.Builder
-	for row := range t.all() {
-		b.Reset()
-		if err := object(&b, names, row, t.Digits); err != nil {
-			return err
-		}
-		b.WriteString("\n")
-		out.WriteString(b.String())
-	}
-	return out.Flush()
+	return t.objects(w, func(n int) string { return []string{"\n  ", ",\n  "}[min(n, 1)] }, "", "\n]\n")
+}
+
+func (t *Writer) jsonLines(w io.Writer) error {
+	return t.objects(w, func(int) string { return "" }, "\n", "")
 }
 
 // shown is a number for people: with the table's decimals, or four where it would have all.
-func (t *Table) shown(v any) string {
+func (t *Writer) shown(v any) string {
 	if f, ok := v.(float64); ok && !isNull(v) && t.Digits < 0 {
 		return Number(f, 4)
 	}
 	return t.text(v)
 }
 
-// numeric says which columns hold numbers.
-func (t *Table) numeric() []bool {
-	out := make([]bool, len(t.Columns))
-	for i, kind := range t.kinds() {
-		out[i] = kind > 0 && describe(t.Columns[i]).number
-	}
-	return out
-}
-
 // markdown writes a table of GitHub's Markdown, which most programs read.
-func (t *Table) markdown(w io.Writer) error {
+func (t *Writer) markdown(w io.Writer) error {
 	clean := strings.NewReplacer("\\", "\\\\", "|", "\\|", "\r", "", "\n", " ", "<", "&lt;", "*", "\\*", "_", "\\_", "`", "\\`", "[", "\\[")
-	var b strings.Builder
+	out := bufio.NewWriter(w)
 	if t.Title != "" {
-		fmt.Fprintf(&b, "**%s**\n\n", clean.Replace(t.Title))
+		fmt.Fprintf(out, "**%s**\n\n", clean.Replace(t.Title))
 	}
-	line := func(cells []string) { b.WriteString("| " + strings.Join(cells, " | ") + " |\n") }
+	line := func(cells []string) error {
+		_, err := out.WriteString("| " + strings.Join(cells, " | ") + " |\n")
+		return err
+	}
 	var head, rule []string
-	for i, number := range t.numeric() {
-		head = append(head, clean.Replace(t.Columns[i]))
-		rule = append(rule, "---")
-		if number {
-			rule[i] = "--:"
+	for _, c := range t.Columns {
+		head = append(head, clean.Replace(c.Name))
+		if c.Type == model.Text {
+			rule = append(rule, "---")
+		} else {
+			rule = append(rule, "--:")
 		}
 	}
-	line(head)
-	line(rule)
+	_ = line(head) // a first error comes again at the end
+	_ = line(rule)
+	cells := make([]string, len(t.Columns))
 	for row := range t.all() {
-		var cells []string
-		for _, v := range row {
-			cells = append(cells, clean.Replace(t.shown(v)))
+		for i, v := range row {
+			cells[i] = clean.Replace(t.shown(v))
 		}
-		line(cells)
+		if err := line(cells); err != nil {
+			return err
+		}
 	}
-	_, err := io.WriteString(w, b.String())
-	return err
+	return out.Flush()
 }
 
-var page = template.Must(template.New("page").Parse(`<!doctype html>
+var pageHead = template.Must(template.New("head").Parse(`<!doctype html>
 <html lang="en">
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width">
@@ -182,60 +177,41 @@ var page = template.Must(template.New("page").Parse(`<!doctype html>
 </style>
 <h1>{{.Title}}</h1>
 <table>
-<thead><tr>{{range .Head}}<th{{if .Number}} class="n"{{end}}{{if .About}} title="{{.About}}"{{end}}>{{.Name}}</th>{{end}}</tr></thead>
+<thead><tr>{{range .Columns}}<th{{if .Type}} class="n"{{end}}{{if .About}} title="{{.About}}{{if eq .Unit "area"}}, in the unit of the column unit{{end}}"{{end}}>{{.Name}}</th>{{end}}</tr></thead>
 <tbody>
-{{range .Rows}}<tr>{{range .}}<td{{if .Number}} class="n"{{end}}>{{.Text}}</td>{{end}}</tr>
-{{end}}</tbody>
-</table>
-<p>{{.Count}} rows. Hold the pointer over the head of a column to read what it means.</p>
-</html>
 `))
 
-// Grouped puts commas between the thousands of a number.
-func Grouped(text string) string {
-	whole, rest, _ := strings.Cut(text, ".")
-	for i := len(whole) - 3; i > 0 && whole[i-1] != '-'; i -= 3 {
-		whole = whole[:i] + "," + whole[i:]
-	}
-	if rest == "" {
-		return whole
-	}
-	return whole + "." + rest
-}
-
 // html writes a page that needs nothing else.
-func (t *Table) html(w io.Writer) error {
-	type head struct {
-		Name, About string
-		Number      bool
+func (t *Writer) html(w io.Writer) error {
+	out := bufio.NewWriter(w)
+	head := struct {
+		Title   string
+		Columns []model.Column
+	}{t.Title, t.Columns}
+	if head.Title == "" {
+		head.Title = "Table"
 	}
-	type cell struct {
-		Text   string
-		Number bool
-	}
-	numeric := t.numeric()
-	data := struct {
-		Title string
-		Head  []head
-		Rows  [][]cell
-		Count int
-	}{Title: t.Title, Count: t.count()}
-	if data.Title == "" {
-		data.Title = "Table"
-	}
-	for i, name := range t.Columns {
-		data.Head = append(data.Head, head{name, describe(name).about, numeric[i]})
+	if err := pageHead.Execute(out, head); err != nil {
+		return err
 	}
 	for row := range t.all() {
-		var cells []cell
+		out.WriteString("<tr>")
 		for i, v := range row {
-			text := t.shown(v)
-			if numeric[i] && describe(t.Columns[i]).grouped() {
-				text = Grouped(text)
+			cell := t.shown(v)
+			c := &t.Columns[i]
+			if c.Grouped() {
+				cell = text.Grouped(cell)
 			}
-			cells = append(cells, cell{text, numeric[i]})
+			if c.Type == model.Text {
+				out.WriteString("<td>" + template.HTMLEscapeString(cell) + "</td>")
+			} else {
+				out.WriteString(`<td class="n">` + template.HTMLEscapeString(cell) + "</td>")
+			}
 		}
-		data.Rows = append(data.Rows, cells)
+		if _, err := out.WriteString("</tr>\n"); err != nil {
+			return err
+		}
 	}
-	return page.Execute(w, data)
+	fmt.Fprintf(out, "</tbody>\n</table>\n<p>%s. Hold the pointer over the head of a column to read what it means.</p>\n</html>\n", text.Count(t.written, "row"))
+	return out.Flush()
 }

@@ -3,8 +3,13 @@ package table
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"iter"
+	"maps"
 	"math"
 	"regexp"
 	"slices"
@@ -14,6 +19,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/spill"
 )
 
 // Workbook is a spreadsheet of several sheets.
@@ -26,7 +32,9 @@ type Workbook struct {
 type Sheet struct {
 	Name       string
 	Lines      [][]Cell
-	FreezeRows int // rows at the top and columns at the left that stay in view
+	More       iter.Seq[[]Cell] // more lines, made as they are asked for, or nil; there may be a million
+	Count      int              // of More, -1 when it is not known
+	FreezeRows int              // rows at the top and columns at the left that stay in view
 	FreezeCols int
 	Widths     []float64 // of columns, in characters; 0 for what their cells need
 	Filter     bool      // the last frozen row is the head of a list that can be filtered
@@ -62,6 +70,42 @@ func At(line, column int) string {
 // maxRows is how many rows a sheet may have.
 const maxRows = 1 << 20
 
+// rows is how many lines the sheet has.
+func (s *Sheet) rows() int {
+	if s.More != nil && s.Count < 0 {
+		s.Count = 0
+		for range s.More {
+			s.Count++
+		}
+	}
+	if s.More == nil {
+		return len(s.Lines)
+	}
+	return len(s.Lines) + s.Count
+}
+
+// all are the lines, at most a number of them.
+func (s *Sheet) all(most int) iter.Seq2[int, []Cell] {
+	return func(yield func(int, []Cell) bool) {
+		n := 0
+		for _, line := range s.Lines {
+			if n >= most || !yield(n, line) {
+				return
+			}
+			n++
+		}
+		if s.More == nil {
+			return
+		}
+		for line := range s.More {
+			if n >= most || !yield(n, line) {
+				return
+			}
+			n++
+		}
+	}
+}
+
 // Add adds a line and gives its number.
 func (s *Sheet) Add(cells ...Cell) int {
 	s.Lines = append(s.Lines, cells)
@@ -83,8 +127,8 @@ func (b *Workbook) Write(w io.Writer) error {
 		} else if _, err := f.NewSheet(s.Name); err != nil {
 			return err
 		}
-		if len(s.Lines) > maxRows {
-			return fmt.Errorf("the sheet %s would have %d rows, and a spreadsheet takes %d: choose csv or parquet", s.Name, len(s.Lines), maxRows)
+		if n := s.rows(); n > maxRows {
+			return fmt.Errorf("the sheet %s would have %d rows, and a spreadsheet takes %d: choose csv or parquet", s.Name, n, maxRows)
 		}
 		if err := s.write(f, styles); err != nil {
 			return fmt.Errorf("sheet %s: %w", s.Name, err)
@@ -98,45 +142,83 @@ func (b *Workbook) Write(w io.Writer) error {
 	if err := f.SetCalcProps(&excelize.CalcPropsOptions{FullCalcOnLoad: &full}); err != nil {
 		return err
 	}
-	var made bytes.Buffer
-	if _, err := f.WriteTo(&made); err != nil {
-		return err
-	}
-	return settle(w, made.Bytes())
+	settled := &parts{w: w, of: map[string]*part{}}
+	defer settled.store.Close()
+	f.SetZipWriter(func(io.Writer) excelize.ZipWriter { return settled })
+	_, err := f.WriteTo(io.Discard)
+	return err
 }
 
-// settle writes the parts of a workbook in one order, each with the attributes of its outermost element in one order: the library
-// takes both from maps.
-func settle(w io.Writer, data []byte) error {
-	in, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
-	if err != nil {
-		return err
+// parts are the parts of a workbook while the library makes them. They are written in one order, each with the attributes of its
+// outermost element in one order: the library takes both from maps. Long parts wait in a temporary file.
+type parts struct {
+	w     io.Writer
+	of    map[string]*part
+	store spill.Store
+}
+
+// part is a part of a workbook: its first bytes, and where the others wait.
+type part struct {
+	of     *parts
+	head   bytes.Buffer
+	pieces [][2]int64 // places in the store, and lengths
+}
+
+// headBytes is how much of a part is kept with it, which holds its first tag.
+const headBytes = 1 << 16
+
+func (p *part) Write(b []byte) (int, error) {
+	if p.head.Len() < headBytes {
+		return p.head.Write(b)
 	}
-	slices.SortFunc(in.File, func(a, b *zip.File) int {
-		if first := "[Content_Types].xml"; a.Name == first || b.Name == first { // as programs expect it
-			return map[bool]int{true: -1, false: 1}[a.Name == first]
-		}
-		return strings.Compare(a.Name, b.Name)
+	at, err := p.of.store.Add(b)
+	p.pieces = append(p.pieces, [2]int64{at, int64(len(b))})
+	return len(b), err
+}
+
+// Create begins a part.
+func (p *parts) Create(name string) (io.Writer, error) {
+	made := &part{of: p}
+	p.of[name] = made
+	return made, nil
+}
+
+// AddFS is not used.
+func (p *parts) AddFS(fs.FS) error { return errors.ErrUnsupported }
+
+// Close writes the parts.
+func (p *parts) Close() error {
+	const first = "[Content_Types].xml" // as programs expect it
+	names := slices.SortedFunc(maps.Keys(p.of), func(a, b string) int {
+		return cmp.Or(-cmp.Compare(boolInt(a == first), boolInt(b == first)), strings.Compare(a, b))
 	})
-	out := zip.NewWriter(w)
-	for _, file := range in.File {
-		r, err := file.Open()
+	out := zip.NewWriter(p.w)
+	for _, name := range names {
+		w, err := out.Create(name)
+		if err == nil {
+			_, err = w.Write(rootTag.ReplaceAllFunc(p.of[name].head.Bytes(), sortAttributes))
+		}
 		if err != nil {
 			return err
 		}
-		text, err := io.ReadAll(r)
-		if err != nil {
-			return err
-		}
-		part, err := out.Create(file.Name)
-		if err != nil {
-			return err
-		}
-		if _, err := part.Write(rootTag.ReplaceAllFunc(text, sortAttributes)); err != nil {
-			return err
+		for _, piece := range p.of[name].pieces {
+			b := make([]byte, piece[1])
+			if err := p.store.Get(piece[0], b); err != nil {
+				return err
+			}
+			if _, err := w.Write(b); err != nil {
+				return err
+			}
 		}
 	}
 	return out.Close()
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // rootTag is the first tag of an XML text; attribute is one of its attributes.
@@ -182,9 +264,9 @@ func sheetName(name string, taken map[string]bool) string {
 }
 
 func (s *Sheet) write(f *excelize.File, styles map[string]int) error {
-	if s.Filter && len(s.Lines) > s.FreezeRows && s.FreezeRows > 0 {
+	if n := s.rows(); s.Filter && n > s.FreezeRows && s.FreezeRows > 0 {
 		head := s.Lines[s.FreezeRows-1]
-		if err := f.AutoFilter(s.Name, At(s.FreezeRows-1, 0)+":"+At(len(s.Lines)-1, len(head)-1), nil); err != nil {
+		if err := f.AutoFilter(s.Name, At(s.FreezeRows-1, 0)+":"+At(n-1, len(head)-1), nil); err != nil {
 			return err
 		}
 	}
@@ -213,7 +295,7 @@ func (s *Sheet) write(f *excelize.File, styles map[string]int) error {
 			return err
 		}
 	}
-	for row, line := range s.Lines {
+	for row, line := range s.all(maxRows) {
 		cells, height := make([]any, len(line)), excelize.RowOpts{}
 		for col, c := range line {
 			cell := excelize.Cell{Formula: c.Formula, Value: c.plain()}
@@ -243,10 +325,13 @@ func (s *Sheet) printing(f *excelize.File) error {
 	return f.SetSheetProps(s.Name, &excelize.SheetPropsOptions{FitToPage: &fit})
 }
 
+// widthRows is how many lines are looked at for the widths of columns.
+const widthRows = 2000
+
 // widths are those of the columns: as they are given, or what the cells need.
 func (s *Sheet) widths() []float64 {
 	out := append([]float64{}, s.Widths...)
-	for row, line := range s.Lines {
+	for row, line := range s.all(widthRows) {
 		for col, c := range line {
 			for len(out) <= col {
 				out = append(out, 0)
@@ -329,8 +414,8 @@ func styleOf(f *excelize.File, styles map[string]int, s Style) (int, error) {
 }
 
 // Sheet is the table as a list that can be filtered.
-func (t *Table) Sheet() *Sheet {
-	s := &Sheet{Name: t.Name, FreezeRows: 1, Filter: true}
+func (t *Writer) Sheet() *Sheet {
+	s := &Sheet{Name: t.Name, FreezeRows: 1, Filter: true, Count: t.Count}
 	if s.Name == "" {
 		s.Name = "table"
 	}
@@ -340,25 +425,28 @@ func (t *Table) Sheet() *Sheet {
 	}
 	var head []Cell
 	for _, c := range t.Columns {
-		head = append(head, Text(c, Style{Head: true}))
+		head = append(head, Text(c.Name, Style{Head: true}))
 	}
 	s.Add(head...)
-	format := "#,##0.00##"
+	number := Style{Format: "#,##0.00##"}
 	if t.Digits == 0 {
-		format = "#,##0"
+		number.Format = "#,##0"
 	} else if t.Digits > 0 {
-		format = "#,##0." + strings.Repeat("0", t.Digits)
+		number.Format = "#,##0." + strings.Repeat("0", t.Digits)
 	}
-	for row := range t.all() {
-		var line []Cell
-		for _, v := range row {
-			c := Cell{Value: v}
-			if _, ok := v.(float64); ok {
-				c.Value, c.Style.Format = t.rounded(v), format
+	s.More = func(yield func([]Cell) bool) {
+		line := make([]Cell, len(t.Columns))
+		for row := range t.all() {
+			for i, v := range row {
+				line[i] = Cell{Value: v}
+				if f, ok := v.(float64); ok {
+					line[i] = Cell{Value: t.rounded(f), Style: number}
+				}
 			}
-			line = append(line, c)
+			if !yield(line) {
+				return
+			}
 		}
-		s.Add(line...)
 	}
 	return s
 }

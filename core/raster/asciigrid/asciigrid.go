@@ -64,7 +64,7 @@ func Open(path string) (*Source, error) {
 		}
 		crs, err := earth.ParseCRS(string(text))
 		if err != nil {
-			s.header.CRSProblem = fmt.Sprintf("the CRS in %s is not understood (%v): give it with --crs, for example --crs EPSG:3035", prj, err)
+			s.header.CRSProblem = fmt.Sprintf("the CRS in %s is not understood (%v)", prj, err)
 			break
 		}
 		s.header.Grid.CRS, s.header.CRSProblem = crs, ""
@@ -132,7 +132,7 @@ func New(r io.ReaderAt, size int64, name string) (*Source, error) {
 	s := &Source{r: r, size: size}
 	t := newTokens(io.NewSectionReader(r, 0, size), 0)
 	h := raster.Header{Name: name, Bands: 1, Format: "ASCII grid",
-		CRSProblem: "it has no CRS and no .prj file beside it, so nothing says where its cells lie: give the CRS with --crs, for example --crs EPSG:3035"}
+		CRSProblem: "it has no CRS and no .prj file beside it, so nothing says where its cells lie"}
 	first, begin, err := s.readHeader(t, &h)
 	if err != nil {
 		return nil, err

@@ -40,7 +40,7 @@ func TestReadsCellsAndPlace(t *testing.T) {
 	assert.Equal(t, raster.Grid{Width: 4, Height: 3, X0: 100, Y0: 230, DX: 10, DY: -10}, h.Grid)
 	assert.Equal(t, raster.Int16, h.Type)
 	assert.Equal(t, -9999.0, *h.NoData)
-	assert.Contains(t, h.CRSProblem, "--crs")
+	assert.Contains(t, h.CRSProblem, "no .prj file")
 	assert.Equal(t, []float64{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, -9999, 12}, read(t, s, raster.Window{Width: 4, Height: 3}))
 	assert.Equal(t, []float64{6, 7, 10, -9999}, read(t, s, raster.Window{Col: 1, Row: 1, Width: 2, Height: 2}))
 }

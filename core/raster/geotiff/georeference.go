@@ -28,7 +28,7 @@ func georeference(d *directory, l *layout, h *raster.Header) error {
 		h.CRSProblem = "it has no georeferencing, so nothing says where its cells lie and how large they are: get the file with it"
 		h.Unplaced = true
 	case keys.empty():
-		h.CRSProblem = "it has no CRS, so nothing says where its cells lie: give one with --crs, for example --crs EPSG:3035"
+		h.CRSProblem = "it has no CRS, so nothing says where its cells lie"
 	default:
 		crs, err := keys.crs()
 		if err != nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Compression schemes by their TIFF numbers.
@@ -61,7 +62,7 @@ func readLayout(f *file, d *directory, band int) (*layout, error) {
 		return nil, fmt.Errorf("it claims %d bands: the file is damaged", samples)
 	}
 	if band < 1 || uint64(band) > samples {
-		return nil, fmt.Errorf("it has %d band(s), and band %d was asked for", samples, band)
+		return nil, fmt.Errorf("it has %s, and band %d was asked for", text.Count(int(samples), "band"), band)
 	}
 	l.samples, l.band = int(samples), band-1
 	switch p := d.number(tagPlanar, 1); p {
@@ -192,7 +193,7 @@ func (l *layout) describe(big bool) string {
 	}
 	blocks := fmt.Sprintf("tiles of %d × %d", l.blockW, l.blockH)
 	if !l.tiled {
-		blocks = fmt.Sprintf("strips of %d row(s)", l.stripRows)
+		blocks = "strips of " + text.Count(l.stripRows, "row")
 	}
 	compression := compressionNames[l.compression]
 	if compression == "" {

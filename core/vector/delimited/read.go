@@ -206,5 +206,5 @@ func settleCRS(l *vector.Layer) {
 	}
 	l.CRS, _ = earth.Lookup(4326) // the registry has it
 	l.CRSAssumed = true
-	l.Notes = append(l.Notes, l.Source+": it does not say its CRS; its coordinates are taken for longitude and latitude on WGS 84")
+	l.Notes = append(l.Notes, l.Source+": "+vector.NoteAssumedCRS)
 }

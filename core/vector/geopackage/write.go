@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"iter"
 	"math"
 	"strings"
 
@@ -49,6 +50,48 @@ func Write(path string, l *vector.Layer) (err error) {
 	if !ok {
 		return fmt.Errorf("the CRS %v cannot be written in a GeoPackage: choose GeoJSON", l.CRS)
 	}
+	return inFile(path, func(tx *sql.Tx) error {
+		if err := dropLayer(tx, TableName(l)); err != nil {
+			return err
+		}
+		srs, err := putCRS(tx, l, definition)
+		if err != nil {
+			return err
+		}
+		return putLayer(tx, l, srs)
+	})
+}
+
+// WriteTable writes rows without outlines as a table of attributes: nil, string, int64 or float64 for each field. A row serves until the next
+// one. The file is as Write takes it.
+func WriteTable(path, name string, fields []vector.Field, rows iter.Seq[[]any]) error {
+	l := &vector.Layer{Name: name, Fields: fields, Plain: true}
+	return inFile(path, func(tx *sql.Tx) error {
+		if err := dropLayer(tx, TableName(l)); err != nil {
+			return err
+		}
+		if _, err := putCRS(tx, l, ""); err != nil {
+			return err
+		}
+		insert, err := declare(tx, l, 0, -1)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		args := make([]any, 0, len(fields)+1)
+		n := 0
+		for row := range rows {
+			n++
+			if _, err := insert.Exec(append(append(args[:0], n), row...)...); err != nil {
+				return fmt.Errorf("row %d: %w", n, err)
+			}
+		}
+		return nil
+	})
+}
+
+// inFile does work in one transaction of a GeoPackage, which is made of an empty file.
+func inFile(path string, work func(tx *sql.Tx) error) (err error) {
 	db, err := sql.Open("sqlite", Address(path, ""))
 	if err != nil {
 		return err
@@ -71,19 +114,8 @@ func Write(path string, l *vector.Layer) (err error) {
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err != nil {
-			_ = tx.Rollback() // the first error counts
-		}
-	}()
-	if err = dropLayer(tx, TableName(l)); err != nil {
-		return err
-	}
-	srs, err := putCRS(tx, l, definition)
-	if err != nil {
-		return err
-	}
-	if err = putLayer(tx, l, srs); err != nil {
+	if err := work(tx); err != nil {
+		_ = tx.Rollback() // the first error counts
 		return err
 	}
 	return tx.Commit()
@@ -118,13 +150,13 @@ func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
 	}
 }
 
-func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
+// declare enters a layer in the contents of the file and makes its table, of which key is the field of numbers, or -1. It returns the
+// statement that inserts a row.
+func declare(tx *sql.Tx, l *vector.Layer, srs, key int) (*sql.Stmt, error) {
 	table := TableName(l)
-	kind, many := kindOf(l)
-	key := keyOf(l)
 	columns, names := columnsOf(l, key)
 	if _, err := tx.Exec("CREATE TABLE " + name(table) + " (" + strings.Join(columns, ", ") + ")"); err != nil {
-		return err
+		return nil, err
 	}
 	box := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
 	for i := range l.Features {
@@ -139,14 +171,20 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 		what, system = "attributes", nil
 	}
 	if _, err := tx.Exec("INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, max_x, max_y, srs_id) VALUES (?, ?, ?, '', ?, ?, ?, ?, ?, ?)", table, what, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], system); err != nil {
-		return err
+		return nil, err
 	}
 	if !l.Plain {
-		if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns (table_name, column_name, geometry_type_name, srs_id, z, m) VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kind, srs); err != nil {
-			return err
+		if _, err := tx.Exec("INSERT INTO gpkg_geometry_columns (table_name, column_name, geometry_type_name, srs_id, z, m) VALUES (?, ?, ?, ?, 0, 0)", table, names[1], kindName(l), srs); err != nil {
+			return nil, err
 		}
 	}
-	insert, err := tx.Prepare("INSERT INTO " + name(table) + " VALUES (?" + strings.Repeat(", ?", len(columns)-1) + ")")
+	return tx.Prepare("INSERT INTO " + name(table) + " VALUES (?" + strings.Repeat(", ?", len(columns)-1) + ")")
+}
+
+func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
+	_, many := kindOf(l)
+	key := keyOf(l)
+	insert, err := declare(tx, l, srs, key)
 	if err != nil {
 		return err
 	}
@@ -239,6 +277,11 @@ func keyOf(l *vector.Layer) int {
 		seen[n] = true
 	}
 	return key
+}
+
+func kindName(l *vector.Layer) string {
+	kind, _ := kindOf(l)
+	return kind
 }
 
 // kindOf is the geometry type of a layer, and whether all its features are to be multipolygons or multipoints.

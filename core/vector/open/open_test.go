@@ -280,7 +280,7 @@ func TestTables(t *testing.T) {
 	assert.Equal(t, []vector.Field{{Name: "id", Kind: vector.Text}, {Name: "name", Kind: vector.Text}, {Name: "people", Kind: vector.Integer}}, l.Fields)
 	assert.Equal(t, []any{"007", "A", int64(12)}, l.Features[0].Values)
 	assert.Equal(t, []any{"008", "B", nil}, l.Features[1].Values)
-	assert.Contains(t, l.Notes[0], "taken for longitude and latitude")
+	assert.Contains(t, l.Notes[0], "taken as longitude and latitude")
 	l, err = table("geom,v\n\"SRID=3035;POLYGON((4321000 3210000,4322000 3210000,4322000 3211000,4321000 3210000))\",0.5\n")
 	require.NoError(t, err)
 	assert.Equal(t, 3035, l.CRS.Code)

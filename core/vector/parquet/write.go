@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"math"
 	"slices"
 	"strings"
@@ -31,87 +32,166 @@ func (g group) Fields() []parquet.Field {
 
 const geometryColumn = "geometry"
 
+// rowsAtOnce is how many rows are handed to the library at once, and rowsInGroup how many it keeps in memory.
+const (
+	rowsAtOnce  = 512
+	rowsInGroup = 1 << 17
+)
+
+// table writes rows of columns that may be empty.
+type table struct {
+	columns group
+	taken   map[string]bool
+	puts    []func(any) parquet.Value
+	out     *parquet.Writer
+	batch   []parquet.Row
+}
+
+func newTable(names ...string) *table {
+	t := &table{columns: group{Group: parquet.Group{}}, taken: map[string]bool{}}
+	for _, n := range names {
+		t.taken[n] = true
+	}
+	return t
+}
+
+// add adds a column with what makes its values.
+func (t *table) add(name string, n parquet.Node, put func(any) parquet.Value) {
+	t.columns.Group[name] = parquet.Compressed(parquet.Optional(n), &parquet.Zstd)
+	t.columns.order = append(t.columns.order, name)
+	t.puts = append(t.puts, put)
+}
+
+// addField adds the column of a field, under a name that is free.
+func (t *table) addField(f vector.Field, n parquet.Node, put func(any) parquet.Value) {
+	name := strings.ReplaceAll(f.Name, ",", "_") // which the library does not take
+	for t.taken[name] || name == "" {
+		name += "_"
+	}
+	t.taken[name] = true
+	if put == nil {
+		put = func(v any) parquet.Value { return parquet.ValueOf(v) }
+	}
+	t.add(name, n, put)
+}
+
+func (t *table) begin(w io.Writer, name string, options ...parquet.WriterOption) {
+	options = append([]parquet.WriterOption{parquet.CreatedBy("verdex", "", ""), parquet.MaxRowsPerRowGroup(rowsInGroup)}, options...)
+	t.out = parquet.NewWriter(w, append(options, parquet.NewSchema(name, t.columns))...)
+}
+
+// write writes a row: a value, or nil, for each column.
+func (t *table) write(values ...any) error {
+	row := make(parquet.Row, len(values))
+	for k, v := range values {
+		var put parquet.Value
+		if v != nil {
+			put = t.puts[k](v)
+		}
+		row[k] = cell(put, v == nil, k)
+	}
+	if t.batch = append(t.batch, row); len(t.batch) < rowsAtOnce {
+		return nil
+	}
+	return t.flush()
+}
+
+func (t *table) flush() error {
+	_, err := t.out.WriteRows(t.batch)
+	t.batch = t.batch[:0]
+	return err
+}
+
+func (t *table) close() error {
+	if err := t.flush(); err != nil {
+		return err
+	}
+	return t.out.Close()
+}
+
+// plainNode is the type of a column of values of a kind.
+func plainNode(k vector.Kind) parquet.Node {
+	switch k {
+	case vector.Real:
+		return parquet.Leaf(parquet.DoubleType)
+	case vector.Integer:
+		return parquet.Leaf(parquet.Int64Type)
+	case vector.Boolean:
+		return parquet.Leaf(parquet.BooleanType)
+	}
+	return parquet.String()
+}
+
+// WriteTable writes rows without outlines: nil, string, int64, float64 or bool for each field. A row serves until the next one.
+func WriteTable(w io.Writer, name string, fields []vector.Field, rows iter.Seq[[]any]) error {
+	t := newTable()
+	for _, f := range fields {
+		t.addField(f, plainNode(f.Kind), nil)
+	}
+	t.begin(w, name)
+	for row := range rows {
+		if err := t.write(row...); err != nil {
+			return err
+		}
+	}
+	return t.close()
+}
+
 // Write writes a layer in longitude and latitude on WGS 84, or a plain table.
 func Write(w io.Writer, l *vector.Layer) error {
 	if !l.Plain && l.CRS.Code != 4326 {
 		return fmt.Errorf("GeoParquet is written in EPSG:4326, not in %v", l.CRS)
 	}
-	g := group{Group: parquet.Group{}}
-	taken := map[string]bool{geometryColumn: true}
-	add := func(name string, n parquet.Node) {
-		g.Group[name] = parquet.Compressed(n, &parquet.Zstd)
-		g.order = append(g.order, name)
-	}
-	puts := make([]func(any) parquet.Value, len(l.Fields))
+	t := newTable(geometryColumn)
 	for i, f := range l.Fields {
-		puts[i] = func(v any) parquet.Value { return parquet.ValueOf(v) }
-		name := strings.ReplaceAll(f.Name, ",", "_") // which the library does not take
-		for taken[name] || name == "" {
-			name += "_"
-		}
-		taken[name] = true
-		var n parquet.Node
-		switch f.Kind {
-		case vector.Real:
-			if n = parquet.Leaf(parquet.DoubleType); f.Decimals > 0 && fitsDecimal(l, i) {
-				n, puts[i] = parquet.Decimal(f.Decimals, 18, parquet.Int64Type), func(v any) parquet.Value {
-					return parquet.Int64Value(int64(math.Round(v.(float64) * math.Pow10(f.Decimals))))
-				}
-			}
-		case vector.Text:
-			n = parquet.String()
-			if f.Form == vector.Plain || !l.AllDates(i) {
-				break
-			}
-			day := func(v any) time.Time { t, _ := vector.ParseTime(v); return t } // AllDates has read it
-			if n = parquet.Date(); f.Form == vector.Date {
-				puts[i] = func(v any) parquet.Value { return parquet.Int32Value(int32(day(v).Unix() / 86400)) }
-			} else {
-				n, puts[i] = parquet.Timestamp(parquet.Microsecond), func(v any) parquet.Value { return parquet.Int64Value(day(v).UnixMicro()) }
-			}
-		case vector.Integer:
-			n = parquet.Leaf(parquet.Int64Type)
-		case vector.Boolean:
-			n = parquet.Leaf(parquet.BooleanType)
-		default:
-			n = parquet.String()
-		}
-		add(name, parquet.Optional(n))
+		n, put := nodeOf(l, i)
+		t.addField(f, n, put)
 	}
-	options := []parquet.WriterOption{parquet.CreatedBy("verdex", "", "")}
 	name := l.Name
+	var options []parquet.WriterOption
 	if !l.Plain {
 		name = "zones"
-		add(geometryColumn, parquet.Optional(parquet.Leaf(parquet.ByteArrayType)))
+		t.add(geometryColumn, parquet.Leaf(parquet.ByteArrayType), func(v any) parquet.Value { return parquet.ByteArrayValue(v.([]byte)) })
 		note, err := json.Marshal(describe(l))
 		if err != nil {
 			return err
 		}
 		options = append(options, parquet.KeyValueMetadata("geo", string(note)))
 	}
-	out := parquet.NewWriter(w, append(options, parquet.NewSchema(name, g))...)
+	t.begin(w, name, options...)
 	for i := range l.Features {
 		f := &l.Features[i]
-		row := make(parquet.Row, 0, len(l.Fields)+1)
-		for k, v := range f.Values {
-			var put parquet.Value
-			if v != nil {
-				put = puts[k](v)
-			}
-			row = append(row, cell(put, v == nil, k))
-		}
+		row := f.Values
 		if !l.Plain {
-			var outline parquet.Value
+			outline := any(nil)
 			if !f.Geometry.Empty() {
-				outline = parquet.ByteArrayValue(f.Geometry.Geom(false).AppendWKB(nil))
+				outline = f.Geometry.Geom(false).AppendWKB(nil)
 			}
-			row = append(row, cell(outline, f.Geometry.Empty(), len(l.Fields)))
+			row = append(slices.Clip(row), outline)
 		}
-		if _, err := out.WriteRows([]parquet.Row{row}); err != nil {
+		if err := t.write(row...); err != nil {
 			return err
 		}
 	}
-	return out.Close()
+	return t.close()
+}
+
+// nodeOf is the type of the column of a field, and what makes its values, nil for the usual way.
+func nodeOf(l *vector.Layer, i int) (parquet.Node, func(any) parquet.Value) {
+	f := l.Fields[i]
+	switch {
+	case f.Kind == vector.Real && f.Decimals > 0 && fitsDecimal(l, i):
+		return parquet.Decimal(f.Decimals, 18, parquet.Int64Type), func(v any) parquet.Value {
+			return parquet.Int64Value(int64(math.Round(v.(float64) * math.Pow10(f.Decimals))))
+		}
+	case f.Kind == vector.Text && f.Form != vector.Plain && l.AllDates(i):
+		day := func(v any) time.Time { t, _ := vector.ParseTime(v); return t } // AllDates has read it
+		if f.Form == vector.Date {
+			return parquet.Date(), func(v any) parquet.Value { return parquet.Int32Value(int32(day(v).Unix() / 86400)) }
+		}
+		return parquet.Timestamp(parquet.Microsecond), func(v any) parquet.Value { return parquet.Int64Value(day(v).UnixMicro()) }
+	}
+	return plainNode(f.Kind), nil
 }
 
 // fitsDecimal reports whether all numbers of a field are what is left of them when they are stored with its number of decimals.

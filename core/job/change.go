@@ -1,0 +1,279 @@
+package job
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/text"
+)
+
+// ChangeOptions are those of [Change].
+type ChangeOptions struct {
+	Epochs         []string `opt:"epoch" in:"cover" help:"<LABEL=COVER>, the earliest first; several with one label are one raster"`
+	FromList       []string `opt:"from-list" in:"list of rasters" help:"<LABEL=FILE>, a file with one raster of that epoch on each line"`
+	Only           string   `opt:"only" help:"only the transitions for which a <CONDITION> in CQL2 on from, to, from_name and to_name holds, in the matrix and on the map"`
+	Crosswalk      []string `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> that turns values into classes, for all epochs; LABEL=FILE for one"`
+	ZoneOptions    `group:"zones"`
+	RasterOptions  `group:"rasters"`
+	OverrideOption `group:"rasters"`
+	ClassOptions   `group:"classes"`
+	CheckOptions   `group:"checks"`
+	CheckAllOption `group:"checks"`
+}
+
+// Changed is the result of [Change]. It keeps the rasters open for [Changed.Map] until Close.
+type Changed struct {
+	*account.Changes
+	Keep   func(account.Transition) bool // the transitions that are wanted
+	Some   bool                          // not all are
+	Checks []account.Check
+	*Report
+
+	work   *work
+	layers [2]raster.Source // of the first and the last epoch
+	coders [2]*cover.Coder
+	open   []*cells
+}
+
+// Close closes the rasters.
+func (c *Changed) Close() {
+	for _, s := range c.open {
+		s.Close()
+	}
+}
+
+// Change compares the covers of two epochs or more in one pass: each with the next, and the first with the last.
+func Change(ctx context.Context, env Env, o ChangeOptions) (_ *Changed, err error) {
+	w, report, err := begin(ctx, env, &o, o.OverrideCRS)
+	if err != nil {
+		return nil, err
+	}
+	checks, err := w.readChecking(o.CheckOptions)
+	if err != nil {
+		return nil, err
+	}
+	only, err := readOnly(o.Only)
+	if err != nil {
+		return nil, err
+	}
+	c := &comparison{work: w, o: &o, out: &Changed{Report: report, work: w, Some: o.Only != ""}}
+	defer func() {
+		if err != nil {
+			c.out.Close()
+		}
+	}()
+	if err = c.open(); err == nil {
+		err = c.measure()
+	}
+	if err == nil && len(c.labels) > 2 && checks.wants("speckle") && o.readsAgain(c.in.Placement) {
+		err = c.findLone()
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := c.out
+	if out.Keep, err = only.of(out.Legend); err != nil {
+		return nil, err
+	}
+	out.Checks = checks.all(out.Check(checks.bounds), out.Extents, out.Unit)
+	return out, nil
+}
+
+// comparison is a job of change while it is done.
+type comparison struct {
+	work   *work
+	o      *ChangeOptions
+	out    *Changed
+	labels []string
+	terms  terms
+	walks  []*cover.Crosswalk
+	layers []raster.Source // on one grid, with crosswalks of intervals applied
+	plain  []raster.Source // before that
+	moved  []*raster.Aligned
+	in     account.ChangeInput
+}
+
+// open opens the rasters of the epochs, brings them onto one grid, and reads what their values mean.
+func (c *comparison) open() error {
+	w, o := c.work, c.o
+	labels, paths, err := w.epochs(o)
+	if err != nil {
+		return err
+	}
+	c.labels = labels
+	if c.terms, err = w.readTerms(o.ClassOptions); err != nil {
+		return err
+	}
+	walkPaths, err := labelled(o.Crosswalk, labels, "crosswalk")
+	if err != nil {
+		return err
+	}
+	nodata, err := labelled(o.NoData, labels, "nodata")
+	if err != nil {
+		return err
+	}
+	n := len(labels)
+	c.walks = make([]*cover.Crosswalk, n)
+	c.in = account.ChangeInput{Epochs: labels, Rasters: make([]string, n), Coders: make([]*cover.Coder, n)}
+	for i, path := range walkPaths {
+		if c.walks[i], err = w.readCrosswalk(path, c.terms.legend); err != nil {
+			return err
+		}
+	}
+	var layers []raster.Source
+	for i := range paths {
+		s, err := w.openWith("cover "+labels[i], paths[i], nodata[i], o.RasterOptions)
+		if err != nil {
+			return err
+		}
+		c.out.open = append(c.out.open, s)
+		if err := s.needCRS(); err != nil {
+			return err
+		}
+		c.in.Rasters[i] = s.path
+		if h := s.Header(); len(c.in.Palette) == 0 {
+			c.in.Palette = h.Palette
+		}
+		layers = append(layers, s)
+	}
+	if c.plain, c.moved, err = raster.Together(layers, o.Resample == "nearest"); err != nil {
+		return err
+	}
+	c.layers = slices.Clone(c.plain)
+	for i, l := range c.plain {
+		if c.layers[i], c.in.Coders[i], err = c.terms.coder(l, c.walks[i]); err != nil {
+			return err
+		}
+	}
+	c.out.layers = [2]raster.Source{c.layers[0], c.layers[n-1]}
+	c.out.coders = [2]*cover.Coder{c.in.Coders[0], c.in.Coders[n-1]}
+	c.in.Zones, c.in.Placement, err = w.readZones(o.ZoneOptions, c.layers[0].Header().Grid)
+	return err
+}
+
+// measure reads all epochs in one pass and makes changes of what it counts.
+func (c *comparison) measure() (err error) {
+	w := c.work
+	tell, end := w.progress("comparing")
+	c.in.Tally, err = tally.Measure(w.ctx, tally.Request{Layers: c.layers, Groups: account.ChangeGroups(len(c.labels)), Zones: c.in.Zones, Placement: c.in.Placement,
+		Centres: c.o.centres(), Threads: w.env.Threads, Progress: tell})
+	end()
+	if err != nil {
+		return c.explain(err)
+	}
+	w.note(account.SharedGround(c.in.Tally, c.in.Zones)...)
+	for _, a := range c.moved {
+		w.note(a.Notes...)
+	}
+	w.noteMoves(c.moved)
+	c.out.Changes, err = account.Compare(c.in, c.terms.unit)
+	return c.explain(err)
+}
+
+// explain lists all values without a line, where reading stopped at the first.
+func (c *comparison) explain(err error) error {
+	for i := range c.plain {
+		err = c.work.explainGap(err, c.plain[i], &c.terms, c.walks[i])
+	}
+	return err
+}
+
+// findLone measures single cells that change and change back.
+func (c *comparison) findLone() error {
+	w := c.work
+	for e := range len(c.labels) - 2 {
+		flips := raster.Flips([3]raster.Source(c.layers[e:e+3]), func(epoch int, v float64) int {
+			if m, ok := c.in.Coders[e+epoch].Code(v); ok && m.Kind == cover.Classified {
+				return m.Code
+			}
+			return -1
+		})
+		tell, end := w.progress("looking for single cells")
+		found, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{flips}, Zones: c.in.Zones, Placement: c.in.Placement,
+			Centres: c.o.centres(), Threads: w.env.Threads, Progress: tell})
+		end()
+		if err != nil {
+			return err
+		}
+		c.out.FindLone(e, found)
+	}
+	return nil
+}
+
+// epochs reads the labels, each with one raster or several that are one.
+func (w *work) epochs(o *ChangeOptions) (labels []string, paths [][]string, err error) {
+	for _, e := range o.Epochs {
+		label, path, ok := strings.Cut(e, "=")
+		if !ok || label == "" || path == "" {
+			return nil, nil, fault.Misusef("epoch", e, "does not have the form LABEL=COVER, such as 2004=a.tif")
+		}
+		k := slices.Index(labels, label)
+		if k < 0 {
+			k = len(labels)
+			labels, paths = append(labels, label), append(paths, nil)
+		}
+		if slices.Contains(paths[k], path) {
+			return nil, nil, fault.Misusef("epoch", e, "is given twice")
+		}
+		paths[k] = append(paths[k], path)
+	}
+	for _, given := range o.FromList {
+		label, list, ok := strings.Cut(given, "=")
+		if !ok || label == "" || list == "" {
+			return nil, nil, fault.Misusef("from-list", given, "does not have the form LABEL=FILE, such as 2012=tiles.txt, which says which epoch the rasters are of")
+		}
+		w.reads("list of rasters", list)
+		more, err := Listed(list)
+		if err != nil {
+			return nil, nil, err
+		}
+		if k := slices.Index(labels, label); k >= 0 {
+			paths[k] = append(paths[k], more...)
+			continue
+		}
+		at := len(labels)
+		for k := range labels {
+			if account.InOrder(slices.Insert(slices.Clone(labels), k, label)) == nil {
+				at = k
+				break
+			}
+		}
+		labels, paths = slices.Insert(labels, at, label), slices.Insert(paths, at, more)
+	}
+	if n := len(labels); n < 2 {
+		return nil, nil, fault.Misusef("", "", "a comparison takes two epochs or more, and %s", text.Given(n)).By("give each", "epoch", "LABEL=COVER")
+	}
+	if err := account.InOrder(labels); err != nil {
+		return nil, nil, fault.Misusef("", "", "%w", err)
+	}
+	return labels, paths, nil
+}
+
+// labelled splits values of the form VALUE or LABEL=VALUE by epoch: a value without a label is for all.
+func labelled(given []string, labels []string, option string) ([]string, error) {
+	out := make([]string, len(labels))
+	for _, text := range given {
+		n, value := -1, text
+		for i, l := range labels {
+			if v, ok := strings.CutPrefix(text, l+"="); ok {
+				n, value = i, v
+			}
+		}
+		for i := range out {
+			if n >= 0 && n != i {
+				continue
+			}
+			if out[i] != "" {
+				return out, fault.Misusef(option, text, "is not the only value for epoch %s", labels[i]).Do("give each epoch one")
+			}
+			out[i] = value
+		}
+	}
+	return out, nil
+}

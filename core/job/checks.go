@@ -1,0 +1,103 @@
+package job
+
+import (
+	"maps"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// CheckOptions say which checks are made, and with which limits.
+type CheckOptions struct {
+	Control string   `opt:"control" in:"control totals" help:"CSV <FILE> of totals known from elsewhere: zone_id,class_code,epoch,area,unit,tolerance"`
+	Bound   []string `opt:"bound" help:"another limit for a check, <CHECK=PERCENT>, such as pace=2"`
+	Ignore  []string `opt:"ignore" help:"a <CHECK> to leave out"`
+}
+
+// CheckAllOption asks for the checks that read rasters again.
+type CheckAllOption struct {
+	CheckAll bool `opt:"check-all" help:"make the checks that read rasters again, however large these are"`
+}
+
+// cellsReadAgain is how many cells may lie in the boxes of zones for checks that read them again to be made unasked.
+const cellsReadAgain = 1 << 24
+
+// readsAgain reports whether checks that read the cells of zones again are to be made.
+func (o CheckAllOption) readsAgain(place *zone.Placement) bool {
+	cells := 0
+	for _, o := range place.Outlines {
+		cells += (o.RowTo - o.RowFrom) * (o.ColTo - o.ColFrom)
+	}
+	return cells <= cellsReadAgain || o.CheckAll
+}
+
+// checking is what the options say of checks.
+type checking struct {
+	bounds   account.Bounds
+	ignore   []string
+	controls []account.Control
+}
+
+// readChecking reads the options, before any work is done.
+func (w *work) readChecking(o CheckOptions) (*checking, error) {
+	k := &checking{bounds: maps.Clone(account.DefaultBounds)}
+	for _, text := range o.Bound {
+		name, value, ok := strings.Cut(text, "=")
+		v, err := finite(value)
+		if _, known := k.bounds[name]; !ok || !known || err != nil || v < 0 {
+			return nil, fault.Misusef("bound", text, "is not a limit").Do("write CHECK=PERCENT for one of %s", strings.Join(slices.Sorted(maps.Keys(k.bounds)), ", "))
+		}
+		k.bounds[name] = v
+	}
+	for _, name := range split(o.Ignore) {
+		if !slices.Contains(account.CheckNames, name) {
+			return nil, fault.Misusef("ignore", name, "is not a check").Do("choose one of %s", strings.Join(account.CheckNames, ", "))
+		}
+		k.ignore = append(k.ignore, name)
+	}
+	if o.Control != "" {
+		w.reads("control totals", o.Control)
+		controls, notes, err := account.ReadControls(o.Control)
+		if err != nil {
+			return nil, err
+		}
+		w.note(notes...)
+		k.controls = controls
+	}
+	return k, nil
+}
+
+// wants reports whether a check is to be made.
+func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, name) }
+
+// all are the checks that were made and those of control totals, without those that are to be left out.
+func (k *checking) all(checks []account.Check, extents func() []account.Mapped, unit account.Unit) []account.Check {
+	if len(k.controls) > 0 {
+		checks = append(checks, account.CheckControls(k.controls, extents(), unit, k.bounds))
+	}
+	return slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
+}
+
+// split divides the values of an option that takes several, each by itself or separated by commas.
+func split(values []string) (out []string) {
+	for _, text := range values {
+		for _, v := range strings.Split(text, ",") {
+			out = append(out, strings.TrimSpace(v))
+		}
+	}
+	return out
+}
+
+// finite reads a number that is neither infinite nor NaN.
+func finite(text string) (float64, error) {
+	v, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
+	if err == nil && (math.IsNaN(v) || math.IsInf(v, 0)) {
+		err = strconv.ErrRange
+	}
+	return v, err
+}

@@ -1,0 +1,265 @@
+package job
+
+import (
+	"context"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/tally"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// MeasureOptions are those of [Measure].
+type MeasureOptions struct {
+	Covers         []string `arg:"COVER..." in:"cover"` // several are one raster
+	ZoneOptions    `group:"zones"`
+	WithinOptions  `group:"zones"`
+	RasterOptions  `group:"rasters"`
+	ListOption     `group:"rasters"`
+	OverrideOption `group:"rasters"`
+	ClassOptions   `group:"classes"`
+	Crosswalk      string `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
+	Rules          string `opt:"rules" in:"rules" help:"YAML <FILE> of rules over layers, which make the classes"`
+	LayerOptions   `group:"layers"`
+	ClassField     string `opt:"class-field" help:"<FIELD> with the class, when the cover is a file of polygons"`
+	Epoch          string `opt:"epoch" help:"<LABEL> of the date that the cover is of"`
+	CheckOptions   `group:"checks"`
+	CheckAllOption `group:"checks"`
+}
+
+// Measured is the result of [Measure].
+type Measured struct {
+	*account.Composition
+	Checks []account.Check
+	*Report
+}
+
+// Measure measures the extent of each class of a cover in each zone. The cover is one raster, several as one, layers with rules, or
+// a file of polygons.
+func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) {
+	w, report, err := begin(ctx, env, &o, o.OverrideCRS)
+	if err != nil {
+		return nil, err
+	}
+	switch named := len(o.Covers) > 0 || o.FromList != ""; {
+	case o.Rules != "" && named:
+		return nil, fault.Misusef("rules", "", "take their rasters as layers").By("name each", "layer", "NAME=RASTER")
+	case o.Rules == "" && len(o.Layers) > 0:
+		return nil, fault.Misusef("layer", "", "needs rules, which make classes of the layers").By("name them", "rules", "FILE")
+	case o.Rules != "" && o.Crosswalk != "":
+		return nil, fault.Misusef("crosswalk", "", "is not needed: rules make classes already")
+	case o.Rules == "" && !named:
+		return nil, fault.Misusef("", "", "there is nothing to measure").Do("name a raster")
+	}
+	checks, err := w.readChecking(o.CheckOptions)
+	if err != nil {
+		return nil, err
+	}
+	out := &Measured{Report: report}
+	var edges []account.Check
+	if len(o.Covers) == 1 && isPolygonCover(o.Covers[0], o.ClassField) {
+		out.Composition, err = w.overlay(o.Covers[0], &o)
+	} else if o.ClassField != "" {
+		return nil, fault.Misusef("class-field", "", "is for one cover of polygons")
+	} else {
+		out.Composition, edges, err = w.compose(&o, checks)
+	}
+	if err != nil {
+		return nil, err
+	}
+	comp := out.Composition
+	out.Checks = checks.all(append(comp.Check(checks.bounds), edges...), comp.Extents, comp.Unit)
+	return out, nil
+}
+
+// compose measures cells, and checks what the edges of zones do.
+func (w *work) compose(o *MeasureOptions, checks *checking) (*account.Composition, []account.Check, error) {
+	t, err := w.readTerms(o.ClassOptions)
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := w.openLayer(o, &t)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer l.Close()
+	set, place, err := w.readZones(o.ZoneOptions, l.source.Header().Grid)
+	if err != nil {
+		return nil, nil, err
+	}
+	two, err := w.addUnits(o, set, place)
+	if err != nil {
+		return nil, nil, err
+	}
+	tallied := func(centres bool, what string) (*account.Composition, error) {
+		tell, end := w.progress(what)
+		sums, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
+			Centres: centres, Threads: w.env.Threads, Progress: tell})
+		end()
+		if err != nil {
+			return nil, w.explainGap(err, l.plain, &t, l.walk)
+		}
+		comp, err := account.Compose(account.Input{
+			Epoch: o.Epoch, Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: centres, Coder: l.coder,
+		}, t.unit)
+		return comp, w.explainGap(err, l.plain, &t, l.walk)
+	}
+	comp, err := tallied(o.centres(), "measuring")
+	if err != nil {
+		return nil, nil, err
+	}
+	w.noteMoves(l.moved)
+	var edges []account.Check
+	if o.Zones != "" && checks.wants("edges") {
+		rows := 0
+		for _, z := range comp.Zones {
+			rows += len(z.Rows)
+		}
+		if !o.readsAgain(two.place) || rows > 1<<21 && !o.CheckAll { // a second composition takes the memory of the first again
+			edges = append(edges, account.CheckNotMade("edges"))
+		} else {
+			other, err := tallied(!o.centres(), "checking edges")
+			if err != nil {
+				return nil, nil, err
+			}
+			edges = append(edges, comp.CheckEdges(other, checks.bounds))
+		}
+	}
+	two.arrange(comp)
+	return comp, edges, nil
+}
+
+// measured is the layer that is measured: classes, or values that the coder turns into them.
+type measured struct {
+	name    string
+	source  raster.Source
+	plain   raster.Source // before a crosswalk was applied to its cells
+	walk    *cover.Crosswalk
+	coder   *cover.Coder
+	palette []raster.Color
+	moved   []*raster.Aligned
+	Close   func()
+}
+
+// openLayer opens the raster to measure, with its crosswalk; or the layers that rules make classes of.
+func (w *work) openLayer(o *MeasureOptions, t *terms) (*measured, error) {
+	if o.Rules != "" {
+		return w.openRules(o, t)
+	}
+	paths, err := Rasters(o.Covers, o.FromList)
+	if err != nil {
+		return nil, err
+	}
+	return w.openCover(paths, o.Crosswalk, o.RasterOptions, t)
+}
+
+// openCover opens a cover with a crosswalk, "" for none.
+func (w *work) openCover(paths []string, crosswalk string, o RasterOptions, t *terms) (*measured, error) {
+	m := &measured{}
+	var err error
+	if m.walk, err = w.readCrosswalk(crosswalk, t.legend); err != nil {
+		return nil, err
+	}
+	src, err := w.openCells("cover", paths, o)
+	if err != nil {
+		return nil, err
+	}
+	m.name, m.plain, m.palette, m.Close = src.path, src, src.Header().Palette, src.Close
+	if err = src.needCRS(); err == nil {
+		m.source, m.coder, err = t.coder(src, m.walk)
+	}
+	if err != nil {
+		src.Close()
+		return nil, err
+	}
+	return m, nil
+}
+
+// openRules opens the layers of rules.
+func (w *work) openRules(o *MeasureOptions, t *terms) (*measured, error) {
+	w.reads("rules", o.Rules)
+	rules, err := cover.ReadRules(o.Rules, t.legend)
+	if err != nil {
+		return nil, err
+	}
+	l, err := w.openLayers(o.LayerOptions, o.SourceOptions)
+	if err != nil {
+		return nil, err
+	}
+	m := &measured{name: o.Rules, moved: l.moved, Close: l.Close}
+	g := l.List[0].Header()
+	switch err = l.refuseCodes(o.LayerOptions, conditionsOf(rules)...); {
+	case err != nil:
+	case g.Grid.CRS == nil:
+		err = noCRS(g.Name, g)
+	default:
+		var view *cover.RuleView
+		if view, err = cover.NewRuleView(rules, l.Layers, t.legend, false); err == nil {
+			m.source, m.plain = view, view
+			m.coder = &cover.Coder{Legend: t.legend, NoData: view.Header().NoData, Groups: t.groups}
+			return m, nil
+		}
+	}
+	l.Close()
+	return nil, err
+}
+
+// conditionsOf are the conditions of rules.
+func conditionsOf(rules *cover.Rules) (out []*cql.Expr) {
+	for _, rule := range rules.List {
+		out = append(out, rule.When)
+	}
+	return out
+}
+
+// isPolygonCover reports whether what is to be measured is a file of outlines. A table in text is one only when a field with
+// its classes is named.
+func isPolygonCover(where, classField string) bool {
+	path, _ := vectors.Split(where)
+	kind, err := vectors.Kind(path)
+	return err == nil && kind != "" && (kind != "table" || classField != "")
+}
+
+// overlay measures a cover of polygons.
+func (w *work) overlay(path string, o *MeasureOptions) (*account.Composition, error) {
+	for _, option := range []struct{ name, value string }{{"crosswalk", o.Crosswalk}, {"within", o.Within}, {"resample", o.Resample}} {
+		if option.value != "" {
+			return nil, fault.Misusef(option.name, "", "is for covers of cells, and %s is one of polygons", path)
+		}
+	}
+	if o.ClassField == "" {
+		return nil, fault.Misusef("", "", "%s holds polygons", path).By("name the field with their class", "class-field", "FIELD")
+	}
+	t, err := w.readTerms(o.ClassOptions)
+	if err != nil {
+		return nil, err
+	}
+	l, err := w.readFeatures("cover", path)
+	if err != nil {
+		return nil, err
+	}
+	if o.CRS != "" {
+		crs, err := w.parseCRS(o.CRS)
+		if err != nil {
+			return nil, err
+		}
+		if err := w.giveCRS("crs", path, l, crs); err != nil {
+			return nil, err
+		}
+	}
+	w.note(l.Notes...)
+	var set *zone.Set
+	if o.Zones != "" {
+		if set, err = w.loadZones("zones", o.Zones, o.SelectionOptions, o.ZoneNames); err != nil {
+			return nil, err
+		}
+		w.note(set.Notes...)
+	} else if err := o.needZones(); err != nil {
+		return nil, err
+	}
+	return account.Overlay(w.ctx, account.OverlayInput{Epoch: o.Epoch, Cover: l, Field: o.ClassField, Legend: t.legend, Groups: t.groups, Zones: set}, t.unit)
+}

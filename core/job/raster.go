@@ -1,0 +1,71 @@
+package job
+
+import (
+	"fmt"
+	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/text"
+)
+
+// Raster is a raster that a job makes: a view, computed as it is read. Its files stay open until Close.
+type Raster struct {
+	raster.Source
+	Values bool // its cells are measurements, not classes
+	*Report
+
+	work   *work
+	closes []func()
+	after  []func()
+}
+
+// Close closes the files that the raster is computed from.
+func (r *Raster) Close() {
+	for _, c := range r.closes {
+		c()
+	}
+}
+
+// Done adds to the report what is known once all of the raster has been read: how far cells were moved, where something was
+// divided by zero.
+func (r *Raster) Done() {
+	for _, f := range r.after {
+		f()
+	}
+	r.after = nil
+}
+
+// view makes a raster of a view over open files.
+func (w *work) view(s raster.Source, measurements bool, closes ...func()) *Raster {
+	return &Raster{Source: s, Values: measurements || s.Header().Type.Floating(), Report: w.report, work: w, closes: closes}
+}
+
+// noteMoves notes how far cells were moved, when they have been read.
+func (w *work) noteMoves(moved []*raster.Aligned) {
+	for _, a := range moved {
+		w.note(movesNote(a))
+	}
+}
+
+// movesNote says how many cells were moved by how much.
+func movesNote(a *raster.Aligned) string {
+	m := a.Moves()
+	ew, ns, _ := a.Source().Grid.GroundSize()
+	size := math.Max(ew, ns)
+	cells, from := text.Count(int(m.Cells), "cell"), a.Source().Name
+	out := ""
+	switch a.How() {
+	case raster.Heaviest:
+		out = fmt.Sprintf("%s took the value of %s that covers most of each", cells, from)
+	case raster.Bilinear:
+		out = fmt.Sprintf("%s were interpolated between the cells of %s, whose nearest centre lay %.2f of a cell away on average (%.3g m on the ground)",
+			cells, from, m.Mean, m.Mean*size)
+	default:
+		out = fmt.Sprintf("%s took the nearest one of %s, moved by %.2f of a cell on average and %.2f at most (%.3g m and %.3g m on the ground)",
+			cells, from, m.Mean, m.Greatest, m.Mean*size, m.Greatest*size)
+	}
+	if m.Empty > 0 {
+		out += fmt.Sprintf("; %s of the grid lie beyond it and are nodata", text.Count(int(m.Empty), "cell"))
+	}
+	return out
+}

@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/option"
+)
+
+// This file makes flags of structs of options, and reads them back. A flag is made anew for each run of the program.
+
+// flagsOf are the flags of a struct of options.
+func flagsOf(options any) (out []cli.Flag) {
+	for _, o := range option.Of(options) {
+		if o.Argument != "" {
+			continue
+		}
+		usage, name := usageOf(o), o.Name
+		group := groups[o.Group]
+		switch o.Type {
+		case reflect.TypeFor[string]():
+			out = append(out, &cli.StringFlag{Name: name, Usage: usage, Value: o.Default, Category: group, OnlyOnce: true})
+		case reflect.TypeFor[[]string]():
+			out = append(out, &cli.StringSliceFlag{Name: name, Usage: usage, Category: group})
+		case reflect.TypeFor[bool]():
+			out = append(out, &cli.BoolFlag{Name: name, Usage: usage, Category: group})
+		case reflect.TypeFor[int]():
+			out = append(out, &cli.IntFlag{Name: name, Usage: usage, Value: valueOf[int](options, o), Category: group, OnlyOnce: true})
+		case reflect.TypeFor[float64]():
+			out = append(out, &cli.FloatFlag{Name: name, Usage: usage, Value: valueOf[float64](options, o), Category: group, OnlyOnce: true})
+		case reflect.TypeFor[time.Duration]():
+			out = append(out, &cli.DurationFlag{Name: name, Usage: usage, Value: valueOf[time.Duration](options, o), Category: group, OnlyOnce: true})
+		default:
+			panic(fmt.Sprintf("the option %s has a type that no flag has", name))
+		}
+	}
+	return out
+}
+
+// valueOf is the value of an option of options that have their defaults.
+func valueOf[T any](options any, o option.Option) T { return o.Get(options).(T) }
+
+// groups are the headings of options in the help.
+var groups = map[string]string{"": "", "rasters": "RASTERS", "zones": "ZONES", "classes": "CLASSES", "layers": "LAYERS", "checks": "CHECKS", "book": "BOOK", "output": "OUTPUT"}
+
+// usageOf is the help of an option, with its value in the quotes that the library takes for it.
+func usageOf(o option.Option) string {
+	word := o.Word()
+	if word == "" {
+		return o.Help
+	}
+	return strings.Replace(o.Help, "<"+word+">", "`"+word+"`", 1)
+}
+
+// readFlags fills options with what the command line says.
+func readFlags(c *cli.Command, options any) {
+	for _, o := range option.Of(options) {
+		switch {
+		case o.Argument != "":
+			o.Set(options, c.Args().Slice())
+		case o.Type == reflect.TypeFor[string]():
+			o.Set(options, c.String(o.Name))
+		case o.Type == reflect.TypeFor[[]string]():
+			o.Set(options, c.StringSlice(o.Name))
+		case o.Type == reflect.TypeFor[bool]():
+			o.Set(options, c.Bool(o.Name))
+		case o.Type == reflect.TypeFor[int]():
+			o.Set(options, c.Int(o.Name))
+		case o.Type == reflect.TypeFor[float64]():
+			o.Set(options, c.Float(o.Name))
+		case o.Type == reflect.TypeFor[time.Duration]():
+			o.Set(options, c.Duration(o.Name))
+		}
+	}
+}
+
+// optionsKey is the key under which a command has its options with their defaults.
+const optionsKey = "options"
+
+// optionsOf are the options of a command, nil for one with commands below it.
+func optionsOf(c *cli.Command) []option.Option {
+	if defaults, ok := c.Metadata[optionsKey]; ok {
+		return option.Of(defaults)
+	}
+	return nil
+}
+
+// command makes a command of its description and of a struct of options, which is filled when it runs.
+func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command {
+	defaults := new(O)
+	option.Fill(defaults)
+	c.Flags = flagsOf(defaults)
+	c.Metadata = map[string]any{optionsKey: defaults}
+	for _, o := range option.Of(defaults) {
+		if o.Argument != "" {
+			c.ArgsUsage = o.Argument
+		}
+	}
+	c.Action = func(ctx context.Context, c *cli.Command) error {
+		o := new(O)
+		readFlags(c, o)
+		if err := option.Check(o); err != nil {
+			return err
+		}
+		err := withFiles(ctx, c, o, func(s *session) error { return do(s, o) })
+		var misuse *fault.Error
+		if errors.As(err, &misuse) && misuse.Misuse && misuse.Option == "" && len(misuse.Remedies) == 0 {
+			err = fmt.Errorf("%w (verdex %s --help shows examples)", err, commandName(c))
+		}
+		return err
+	}
+	c.ShellComplete = func(ctx context.Context, c *cli.Command) { complete(ctx, c, option.Of(defaults)) }
+	return &c
+}
+
+// complete lists the values of the option that stands last on the command line, or else what the library lists.
+func complete(ctx context.Context, c *cli.Command, options []option.Option) {
+	args, _ := ctx.Value(argumentsKey{}).([]string)
+	if args == nil {
+		args = os.Args
+	}
+	if n := len(args); n > 1 {
+		for _, o := range options {
+			if args[n-2] == "--"+o.Name && o.Choices != nil {
+				for _, v := range o.Choices {
+					fmt.Fprintln(c.Root().Writer, v)
+				}
+				return
+			}
+		}
+	}
+	cli.DefaultCompleteWithFlags(ctx, c)
+}
+
+// optionText writes an option as it stands on the command line.
+func optionText(name, value string) string {
+	switch {
+	case value == "":
+		return "--" + name
+	case strings.ContainsAny(value, " *?;$&'\""):
+		return fmt.Sprintf("--%s %q", name, value)
+	}
+	return "--" + name + " " + value
+}
+
+// messageOf is the text of an error, with options as they stand on the command line.
+func messageOf(err error) string { return fault.Text(err, optionText) }

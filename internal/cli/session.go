@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"os"
+	"os/user"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/option"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/output"
+)
+
+// session is a command while it runs.
+type session struct {
+	*reporter
+	*commandFiles
+	ctx     context.Context
+	name    string // such as "book post"
+	options any    // a pointer to its options
+	stdout  io.Writer
+	version string
+	threads int
+}
+
+// env is the environment of the command's jobs.
+func (s *session) env() job.Env {
+	return job.Env{
+		Threads: s.threads,
+		Log:     s.reporter,
+		Opened:  func(role, path string) { s.Read(output.Input{Role: role, Path: path}) },
+		Tables:  s.readTable,
+	}
+}
+
+// readTable reads a table of an account: a file, or BOOK#ACCOUNT.
+func (s *session) readTable(ctx context.Context, name string, needed, optional []string, each func(cover.Row) error) (*cover.Legend, []string, error) {
+	where, of := vectors.Split(name)
+	if !book.IsBook(where) {
+		s.Read(output.Input{Role: "table", Path: name})
+		notes, err := cover.EachRow(name, needed, optional, each)
+		return nil, notes, err
+	}
+	b, err := s.openBook(where, false, waitOf(s.options))
+	if err != nil {
+		return nil, nil, err
+	}
+	defer b.Close()
+	if of == "" {
+		return nil, nil, usage("%s: it is a book: name an account of it, as %s#ACCOUNT (verdex book list shows them)", b.Name, b.Name)
+	}
+	list, err := b.Current(ctx, of)
+	if err != nil {
+		return nil, nil, err
+	}
+	accounts := book.List(list)
+	notes, err := accounts.Reader()(b.Name+"#"+of, needed, optional, each)
+	return accounts.Legend(), notes, err
+}
+
+// commandName is the name of a command without that of the program, such as "book post".
+func commandName(c *cli.Command) string {
+	name := c.FullName() // within demo, that stands before it
+	return name[strings.LastIndex(name, "verdex ")+len("verdex "):]
+}
+
+// unrecorded are options that do not change what a command finds.
+var unrecorded = map[string]bool{"force": true, "out": true, "format": true}
+
+// parameters are the command and its options as JSON, without passwords. Only options that were given are in it.
+func (s *session) parameters() string {
+	options, arguments := map[string]any{}, []string{}
+	for _, o := range option.Of(s.options) {
+		switch v := o.Get(s.options).(type) {
+		case []string:
+			if o.Argument != "" {
+				for _, a := range v {
+					arguments = append(arguments, book.NameOf(a))
+				}
+			} else if len(v) > 0 {
+				options[o.Name] = v
+			}
+		case string:
+			if o.Given(s.options) && !unrecorded[o.Name] {
+				options[o.Name] = book.NameOf(v)
+			}
+		default:
+			if o.Given(s.options) && !unrecorded[o.Name] {
+				options[o.Name] = v
+			}
+		}
+	}
+	text, err := json.Marshal(struct {
+		Command   string         `json:"command"`
+		Arguments []string       `json:"arguments"`
+		Options   map[string]any `json:"options"`
+	}{s.name, arguments, options})
+	if err != nil { // of texts and numbers
+		panic(err)
+	}
+	return string(text)
+}
+
+// authorOf is who posts: as the option says, $VERDEX_AUTHOR, or the user of the system.
+func authorOf(given string) string {
+	if a := strings.TrimSpace(given); a != "" {
+		return a
+	}
+	if a := strings.TrimSpace(os.Getenv("VERDEX_AUTHOR")); a != "" {
+		return a
+	}
+	if u, err := user.Current(); err == nil {
+		if u.Name != "" && u.Name != u.Username {
+			return u.Name + " (" + u.Username + ")"
+		}
+		return u.Username
+	}
+	return "unknown"
+}

@@ -1,0 +1,175 @@
+package model
+
+import (
+	"iter"
+	"math"
+	"slices"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+)
+
+// Zone is what the long table of extents says of a zone at an epoch. Areas are in the unit of the table.
+type Zone struct {
+	Epoch, ID, Name      string
+	WithinID, WithinName string // the larger unit, "" for none
+	Parts                []Part
+}
+
+// Part is the extent of a class in a zone, or of ground of no class.
+type Part struct {
+	Kind       string // class, nodata, unlisted or outside
+	Code, Name string
+	Area       float64
+	Cells      float64 // NaN where there are none
+	Nominal    float64 // NaN where there is none
+}
+
+var (
+	extentColumns = pick("epoch,zone_id,zone_name,kind,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,cells,nominal_area")
+	withinColumns = pick("within_id,within_name")
+)
+
+// Extents is the long table of extents: a row for each part of each zone. count is how many rows there are, -1 when it is not known.
+func Extents(unit account.Unit, within bool, count int, zones iter.Seq[*Zone]) *Table {
+	t := &Table{Name: "extents", Title: "Extents in " + unit.Label, Columns: extentColumns, Count: count}
+	if within {
+		t.Columns = slices.Concat(extentColumns, withinColumns)
+	}
+	t.Rows = func(yield func([]any) bool) {
+		row := make([]any, 0, len(t.Columns))
+		unitName := any(unit.Name)
+		for z := range zones {
+			epoch, id, name := any(z.Epoch), any(z.ID), any(z.Name)
+			whole, classified := Sums(z.Parts)
+			for i := range z.Parts {
+				p := &z.Parts[i]
+				pct := math.NaN()
+				if p.Kind == "class" {
+					pct = account.Percent(p.Area, classified)
+				}
+				row = append(row[:0], epoch, id, name, p.Kind, p.Code, p.Name, p.Area, unitName, account.Percent(p.Area, whole), pct, p.Cells, p.Nominal)
+				if within {
+					row = append(row, z.WithinID, z.WithinName)
+				}
+				if !yield(row) {
+					return
+				}
+			}
+		}
+	}
+	return t
+}
+
+// Sums are the area of all parts of a zone, and of those that are classes.
+func Sums(parts []Part) (whole, classified float64) {
+	for i := range parts {
+		whole += parts[i].Area
+		if parts[i].Kind == "class" {
+			classified += parts[i].Area
+		}
+	}
+	return whole, classified
+}
+
+// ExtentsOf is the long table of a composition.
+func ExtentsOf(c *account.Composition) *Table {
+	count := 0
+	for i := range c.Zones {
+		count += len(c.Zones[i].Rows)
+	}
+	return Extents(c.Unit, c.HasUnits, count, func(yield func(*Zone) bool) {
+		var out Zone
+		for i := range c.Zones {
+			z := &c.Zones[i]
+			out.Epoch, out.ID, out.Name, out.WithinID, out.WithinName, out.Parts = c.Epoch, z.ID, z.Name, z.WithinID, z.WithinName, out.Parts[:0]
+			for k := range z.Rows {
+				r := &z.Rows[k]
+				p := Part{r.Kind.String(), r.Code, r.Name, r.Area, r.Cells, r.NominalArea}
+				if r.Kind == cover.Outside || !c.HasNominal {
+					p.Nominal = math.NaN()
+				}
+				if r.Kind == cover.Outside {
+					p.Cells = math.NaN()
+				}
+				out.Parts = append(out.Parts, p)
+			}
+			if !yield(&out) {
+				return
+			}
+		}
+	})
+}
+
+// ClassAreas divides the area of a zone by class: one for each class of the legend, then nodata, unlisted and outside.
+type ClassAreas struct {
+	at map[string]int
+	n  int
+}
+
+// NewClassAreas prepares to divide zones of a composition.
+func NewClassAreas(l *cover.Legend) *ClassAreas {
+	a := &ClassAreas{map[string]int{}, len(l.Classes)}
+	for i, class := range l.Classes {
+		a.at[class.ID()] = i
+	}
+	return a
+}
+
+// Of are the areas of a zone, in the unit of its composition.
+func (a *ClassAreas) Of(z *account.ZoneSum) []float64 {
+	out := make([]float64, a.n+3)
+	for i := range z.Rows {
+		r := &z.Rows[i]
+		switch r.Kind {
+		case cover.Classified:
+			out[a.at[r.Code]] += r.Area
+		default:
+			out[a.n+int(r.Kind)-1] += r.Area
+		}
+	}
+	return out
+}
+
+// WideExtentsOf has a row for each zone of a composition, with the classes across.
+func WideExtentsOf(c *account.Composition) *Table {
+	t := &Table{Name: "extents", Title: "Extents in " + c.Unit.Label, Columns: pick("epoch,zone_id,zone_name,unit,zone_area"), Count: len(c.Zones)}
+	for _, class := range c.Legend.Classes {
+		t.Columns = append(t.Columns, classColumn(class.Name))
+	}
+	t.Columns = append(t.Columns, pick("nodata,unlisted,outside")...)
+	if c.HasUnits {
+		t.Columns = append(t.Columns, withinColumns...)
+	}
+	areas := NewClassAreas(c.Legend)
+	t.Rows = func(yield func([]any) bool) {
+		for i := range c.Zones {
+			z := &c.Zones[i]
+			row := []any{c.Epoch, z.ID, z.Name, c.Unit.Name, z.Area}
+			for _, a := range areas.Of(z) {
+				row = append(row, a)
+			}
+			if c.HasUnits {
+				row = append(row, z.WithinID, z.WithinName)
+			}
+			if !yield(row) {
+				return
+			}
+		}
+	}
+	return t
+}
+
+// Checks is the table of what checks found.
+func Checks(checks []account.Check) *Table {
+	var rows [][]any
+	for _, c := range checks {
+		if len(c.Findings) == 0 {
+			rows = append(rows, []any{c.Name, c.Outcome.String(), "", "", "", nil, c.Text})
+		}
+		for _, f := range c.Findings {
+			rows = append(rows, []any{c.Name, c.Outcome.String(), f.Epoch, f.ZoneID, f.Class, f.Value, f.Text})
+		}
+	}
+	return Of("checks", "What the checks found", pick("check,outcome,epoch,zone_id,class_code,value,text"), rows)
+}
