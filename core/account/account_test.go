@@ -80,7 +80,7 @@ func TestCompositionBalances(t *testing.T) {
 	assert.Zero(t, c.Zones[0].Rows[6].Area)
 	assert.Greater(t, c.Zones[1].Rows[6].Area, 100.0)
 	assert.Empty(t, c.Warnings)
-	assert.Equal(t, "1 pair(s) of zones share ground, which counts in both: in and out; do not add them up", c.Notes[0])
+	assert.Equal(t, "1 pair of zones shares ground, which counts in both: in and out; do not add them up", c.Notes[0])
 	assert.Contains(t, c.Notes[1], "would have been off by -0.0")
 
 	// An outline whose area is told wrongly shows as a zone that does not balance.

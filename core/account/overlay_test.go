@@ -66,7 +66,7 @@ func TestOverlayOfRectangles(t *testing.T) {
 	assert.InDelta(t, 190, c.Zones[0].Area, 1e-7)
 	assert.Equal(t, "a", c.Legend.Classes[0].Name)
 	require.Len(t, c.Warnings, 1)
-	assert.Contains(t, c.Warnings[0], "overlap in 1 zone(s)")
+	assert.Contains(t, c.Warnings[0], "overlap in 1 zone,")
 	assert.Contains(t, c.Warnings[0], "all (10 ha)")
 	_, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "knd"}, ha)
 	assert.ErrorContains(t, err, `did you mean "kind"?`)

@@ -127,7 +127,7 @@ func TestFieldsThatDoNotFit(t *testing.T) {
 	text := collection(polygon(`"Code":"A","name":"Tarn"`, square), polygon(`"Code":"A","name":"Varra"`, `[[[14,58],[15,58],[15,59],[14,58]]]`))
 	_, err := parse(t, text, Selection{IDField: "code"})
 	assert.ErrorContains(t, err, `did you mean "Code"?`)
-	assert.ErrorContains(t, err, "fields: Code, name")
+	assert.ErrorContains(t, err, "choose one of Code, name")
 	_, err = parse(t, text, Selection{IDField: "Code"})
 	assert.ErrorContains(t, err, `called both "Tarn" and "Varra"`)
 	_, err = parse(t, collection(polygon(`"code":null`, square)), Selection{IDField: "code"})

@@ -15,28 +15,29 @@ import (
 
 // Posting is one set of rows of an account: the extents of all zones at one epoch, or the change between two.
 type Posting struct {
-	ID        int64 // 0 until it is posted
-	Account   string
-	Kind      string // Extents or Change
-	From      string // first epoch of a change, "" for extents
-	Epoch     string // epoch of extents, last one of a change
-	ZoneSet   ZoneSet
-	Legend    Legend
-	Author    string
-	At        string // time of posting, RFC 3339 in UTC
-	Note      string
-	Program   string // version of the program that posted it
-	Command   string // what was run, with its parameters, as JSON
-	Unit      string // that the rows were made in
-	Inputs    []Input
-	Extents   []Extent
-	Moves     []Move
-	Content   string // SHA-256 of the rows with their zones and classes
-	RowCount  int
-	Replaces  int64 // the posting that this one supersedes, 0 for none
-	Checksum  string
-	Successor int64  // the posting that supersedes this one, 0 for none
-	Void      string // why it is void, "" when it is not
+	ID              int64 // 0 until it is posted
+	Account         string
+	Kind            string // Extents or Change
+	From            string // first epoch of a change, "" for extents
+	Epoch           string // epoch of extents, last one of a change
+	ZoneSet         ZoneSet
+	Legend          Legend
+	Author          string
+	At              string // time of posting, RFC 3339 in UTC
+	Note            string
+	Program         string // version of the program that posted it
+	Command         string // what was run, with its parameters, as JSON
+	Unit            string // that the rows were made in
+	Inputs          []Input
+	Extents         []Extent
+	Moves           []Move
+	Content         string // SHA-256 of the rows with their zones and classes
+	RowCount        int
+	Replaces        int64 // the posting that this one supersedes, 0 for none
+	Checksum        string
+	ChecksumVersion int    // how it was computed
+	Successor       int64  // the posting that supersedes this one, 0 for none
+	Void            string // why it is void, "" when it is not
 }
 
 // Kinds of postings.

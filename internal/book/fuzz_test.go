@@ -42,7 +42,7 @@ func FuzzReadTable(f *testing.F) {
 			}
 			p.sort()
 			p.Content, p.RowCount = p.digest(p.ZoneSet.digest(), p.Legend.digest()), len(p.Extents)+len(p.Moves)
-			p.Checksum = p.seal()
+			p.Checksum, p.ChecksumVersion = p.seal(), checksumVersion
 			if faults := p.faults(); len(faults) > 0 {
 				t.Fatal(faults)
 			}

@@ -93,7 +93,7 @@ func (b *Book) take(ctx context.Context, tx *txn, p *Posting, number map[int64]i
 	if _, err := b.versions(ctx, tx, &n); err != nil {
 		return 0, false, err
 	}
-	err = b.put(ctx, tx, &n, event{what: "post", author: author, at: now(), why: "merged from " + from})
+	err = b.put(ctx, tx, &n, p.Current(), event{what: "post", author: author, at: now(), why: "merged from " + from})
 	return n.ID, true, err
 }
 

@@ -95,14 +95,28 @@ func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (
 	if p.Program == "" {
 		p.Program = b.program
 	}
-	err = b.put(ctx, tx, p, event{what: "post", author: p.Author, at: p.At})
+	err = b.put(ctx, tx, p, true, event{what: "post", author: p.Author, at: p.At})
 	o.ID = p.ID
 	return o, err
 }
 
-// put gives a posting its number and checksum, and writes it and its event.
-func (b *Book) put(ctx context.Context, tx *txn, p *Posting, e event) error {
+// checksumVersion says how checksums are computed; a book keeps it with each. See digest.
+const checksumVersion = 1
+
+// put gives a posting its number and checksum, and writes it and its event. A posting that counts has the last turn of its account, kind,
+// epochs and zone set; one that counted only once, in another book, has a turn before all.
+func (b *Book) put(ctx context.Context, tx *txn, p *Posting, counts bool, e event) error {
 	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(posting_id), 0) + 1 FROM posting").Scan(&p.ID); err != nil {
+		return err
+	}
+	place := "COALESCE(MIN(turn), 1) - 1"
+	if counts {
+		place = "COALESCE(MAX(turn), 0) + 1"
+	}
+	var turn int64
+	err := tx.QueryRowContext(ctx, b.sql("SELECT "+place+" FROM posting WHERE account = ? AND kind = ? AND from_epoch = ? AND epoch = ? AND zone_set = ?"),
+		p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name).Scan(&turn)
+	if err != nil {
 		return err
 	}
 	p.Checksum = p.seal()
@@ -110,8 +124,10 @@ func (b *Book) put(ctx context.Context, tx *txn, p *Posting, e event) error {
 	if p.Replaces != 0 {
 		replaces = p.Replaces
 	}
-	_, err := tx.ExecContext(ctx, b.sql("INSERT INTO posting VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"), p.ID, p.Account, p.Kind, p.From, p.Epoch,
-		p.ZoneSet.ID, p.Legend.ID, p.Author, p.At, p.Note, p.Program, p.Command, p.Unit, p.RowCount, p.Content, replaces, p.Checksum)
+	_, err = tx.ExecContext(ctx, b.sql(`INSERT INTO posting (posting_id, account, kind, from_epoch, epoch, zone_set_id, legend_id, author, posted_at, note, program,
+  parameters, unit, row_count, content_sha256, supersedes, checksum, zone_set, turn, checksum_version) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+		p.ID, p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.ID, p.Legend.ID, p.Author, p.At, p.Note, p.Program, p.Command, p.Unit, p.RowCount, p.Content, replaces, p.Checksum,
+		p.ZoneSet.Name, turn, checksumVersion)
 	if err != nil {
 		return err
 	}
@@ -149,7 +165,11 @@ func (b *Book) record(ctx context.Context, tx *txn, e event) error {
 	}
 	e.number++
 	e.chain = e.link(before)
-	_, err = tx.ExecContext(ctx, b.sql("INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)"), e.number, e.what, e.posting, e.author, e.at, e.why, e.checksum, e.chain)
+	columns, values := "event_no, event, posting_id, author, happened_at, why, checksum, chain", []any{e.number, e.what, e.posting, e.author, e.at, e.why, e.checksum, e.chain}
+	if b.schema >= 4 {
+		columns, values = columns+", checksum_version", append(values, checksumVersion)
+	}
+	_, err = tx.ExecContext(ctx, b.sql("INSERT INTO journal ("+columns+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+")"), values...)
 	return err
 }
 
@@ -187,7 +207,7 @@ func (p *Posting) alike(o *Posting) bool {
 // Void declares a posting void. Its rows stay in the book; a posting that it superseded stays superseded.
 func (b *Book) Void(ctx context.Context, id int64, author, why string) (*Posting, error) {
 	if strings.TrimSpace(why) == "" {
-		return nil, errors.New("it must be said why a posting is void: give --why")
+		return nil, errors.New("it must be said why a posting is void: give the reason")
 	}
 	var p *Posting
 	err := b.write(ctx, func(tx *txn) error {

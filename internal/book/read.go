@@ -22,6 +22,14 @@ func (b *Book) rowsOf(ctx context.Context, q asker, each func(*sql.Rows) error, 
 	return rows.Err()
 }
 
+// since is a column that a book has from some schema on, or what stands for it in an older one.
+func (b *Book) since(schema int, column, before string) string {
+	if b.schema >= schema {
+		return column
+	}
+	return before
+}
+
 // heads reads postings without their rows, in the order of posting.
 func (b *Book) heads(ctx context.Context, q asker, where string, args ...any) (out []*Posting, err error) {
 	err = b.rowsOf(ctx, q, func(r *sql.Rows) error {
@@ -30,11 +38,11 @@ func (b *Book) heads(ctx context.Context, q asker, where string, args ...any) (o
 		var void sql.NullString
 		out = append(out, p)
 		err := r.Scan(&p.ID, &p.Account, &p.Kind, &p.From, &p.Epoch, &p.ZoneSet.ID, &p.ZoneSet.Name, &p.ZoneSet.Version, &p.Legend.ID, &p.Legend.Name, &p.Legend.Version,
-			&p.Author, &p.At, &p.Note, &p.Program, &p.Command, &p.Unit, &p.RowCount, &p.Content, &replaces, &p.Checksum, &successor, &void)
+			&p.Author, &p.At, &p.Note, &p.Program, &p.Command, &p.Unit, &p.RowCount, &p.Content, &replaces, &p.Checksum, &p.ChecksumVersion, &successor, &void)
 		p.Replaces, p.Successor, p.Void = replaces.Int64, successor.Int64, void.String
 		return err
 	}, `SELECT p.posting_id, p.account, p.kind, p.from_epoch, p.epoch, z.zone_set_id, z.name, z.version, l.legend_id, l.name, l.version,
-  p.author, p.posted_at, p.note, p.program, p.parameters, p.unit, p.row_count, p.content_sha256, p.supersedes, p.checksum,
+  p.author, p.posted_at, p.note, p.program, p.parameters, p.unit, p.row_count, p.content_sha256, p.supersedes, p.checksum, `+b.since(4, "p.checksum_version", "1")+`,
   (SELECT n.posting_id FROM posting n WHERE n.supersedes = p.posting_id),
   (SELECT j.why FROM journal j WHERE j.posting_id = p.posting_id AND j.event = 'void')
 FROM posting p JOIN zone_set z ON z.zone_set_id = p.zone_set_id JOIN legend l ON l.legend_id = p.legend_id `+where+` ORDER BY p.posting_id`, args...)
@@ -114,6 +122,11 @@ func (b *Book) loadRows(ctx context.Context, q asker, p *Posting) (err error) {
 		return err
 	}
 	p.Inputs, p.Extents, p.Moves = nil, nil, nil
+	if n := min(p.RowCount, 1<<24); p.Kind == OfExtents && n > 0 {
+		p.Extents = make([]Extent, 0, n)
+	} else if n > 0 {
+		p.Moves = make([]Move, 0, n)
+	}
 	err = b.rowsOf(ctx, q, func(r *sql.Rows) error {
 		var in Input
 		err := r.Scan(&in.Role, &in.Path, &in.Size, &in.Modified, &in.SHA256)
@@ -123,10 +136,13 @@ func (b *Book) loadRows(ctx context.Context, q asker, p *Posting) (err error) {
 	if err != nil {
 		return err
 	}
+	shared := sharedTexts{} // of a million rows
 	err = b.rowsOf(ctx, q, func(r *sql.Rows) error {
 		var e Extent
 		var cells, nominal sql.NullFloat64
-		err := r.Scan(&e.Zone, &e.Kind, &e.Code, &e.M2, &cells, &nominal)
+		var kind, code sql.RawBytes
+		err := r.Scan(&e.Zone, &kind, &code, &e.M2, &cells, &nominal)
+		e.Kind, e.Code = shared.of(kind), shared.of(code)
 		e.Cells, e.Nominal = orNaN(cells), orNaN(nominal)
 		p.Extents = append(p.Extents, e)
 		return err
@@ -136,7 +152,9 @@ func (b *Book) loadRows(ctx context.Context, q asker, p *Posting) (err error) {
 	}
 	err = b.rowsOf(ctx, q, func(r *sql.Rows) error {
 		var m Move
-		err := r.Scan(&m.Zone, &m.Kind, &m.From, &m.To, &m.M2)
+		var kind, from, to sql.RawBytes
+		err := r.Scan(&m.Zone, &kind, &from, &to, &m.M2)
+		m.Kind, m.From, m.To = shared.of(kind), shared.of(from), shared.of(to)
 		p.Moves = append(p.Moves, m)
 		return err
 	}, "SELECT zone_no, kind, from_code, to_code, area_m2 FROM transition WHERE posting_id = ?", p.ID)
@@ -155,6 +173,18 @@ func (b *Book) loadRows(ctx context.Context, q asker, p *Posting) (err error) {
 		}
 	}
 	return nil
+}
+
+// sharedTexts are texts of which there are few: each is kept once.
+type sharedTexts map[string]string
+
+func (s sharedTexts) of(b []byte) string {
+	text, ok := s[string(b)]
+	if !ok {
+		text = string(b)
+		s[text] = text
+	}
+	return text
 }
 
 // errDamaged says that a posting has rows of zones that its zone set does not have.

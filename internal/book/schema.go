@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,7 +21,7 @@ import (
 // migrations bring a book from one schema to the next; the n-th leads to schema n+1. Both databases take the same text,
 // in which $ stands at the end of tables that SQLite keeps in the order of their key. A migration that
 // has been released is never changed: a change is a further one.
-var migrations = []string{tables, views, nullCodes}
+var migrations = []string{tables, views, nullCodes, turns}
 
 // Schema is the schema that this program writes.
 var Schema = len(migrations)
@@ -142,6 +143,40 @@ LEFT JOIN class g ON g.legend_id = p.legend_id AND g.class_code = t.to_code
 WHERE p.kind = 'change';
 `
 
+// turns make it a constraint that one posting counts for each account, kind, epochs and zone set: the one with the greatest turn, unless it is
+// void. Two that are posted at once would have the same turn, which the index refuses. The views are partitioned by account, epoch
+// and zone set, so that a query for one account reads no other.
+const turns = `
+ALTER TABLE posting ADD COLUMN zone_set TEXT NOT NULL DEFAULT '';
+ALTER TABLE posting ADD COLUMN turn BIGINT NOT NULL DEFAULT 0;
+ALTER TABLE posting ADD COLUMN checksum_version BIGINT NOT NULL DEFAULT 1;
+ALTER TABLE journal ADD COLUMN checksum_version BIGINT NOT NULL DEFAULT 1;
+UPDATE posting SET zone_set = (SELECT z.name FROM zone_set z WHERE z.zone_set_id = posting.zone_set_id);
+UPDATE posting SET turn = t.n FROM (
+  SELECT p.posting_id, ROW_NUMBER() OVER (PARTITION BY p.account, p.kind, p.from_epoch, p.epoch, p.zone_set ORDER BY
+    CASE WHEN EXISTS (SELECT 1 FROM journal j WHERE j.posting_id = p.posting_id AND j.event = 'void') OR EXISTS (SELECT 1 FROM posting n WHERE n.supersedes = p.posting_id) THEN 0 ELSE 1 END,
+    p.posting_id) AS n
+  FROM posting p) AS t
+WHERE t.posting_id = posting.posting_id;
+CREATE UNIQUE INDEX posting_by_turn ON posting (account, kind, from_epoch, epoch, zone_set, turn);
+CREATE INDEX posting_by_content ON posting (content_sha256);
+
+CREATE VIEW current_postings AS
+SELECT p.posting_id, p.account, p.kind, p.from_epoch, p.epoch, p.zone_set, z.version AS zone_set_version, l.name AS legend, l.version AS legend_version,
+  p.author, p.posted_at, p.note, p.zone_set_id, p.legend_id
+FROM posting p JOIN zone_set z ON z.zone_set_id = p.zone_set_id JOIN legend l ON l.legend_id = p.legend_id
+WHERE NOT EXISTS (SELECT 1 FROM journal j WHERE j.posting_id = p.posting_id AND j.event = 'void')
+  AND NOT EXISTS (SELECT 1 FROM posting n WHERE n.account = p.account AND n.kind = p.kind AND n.from_epoch = p.from_epoch AND n.epoch = p.epoch
+    AND n.zone_set = p.zone_set AND n.turn > p.turn);
+
+CREATE VIEW compositions AS
+SELECT account, epoch, zone_set, zone_id, zone_name, class_code, class_name, area_ha,
+  100.0 * area_m2 / NULLIF(SUM(area_m2) OVER (PARTITION BY account, epoch, zone_set, zone_id), 0) AS pct_of_zone,
+  CASE WHEN kind = 'class' THEN 100.0 * area_m2 / NULLIF(SUM(CASE WHEN kind = 'class' THEN area_m2 ELSE 0 END) OVER (PARTITION BY account, epoch, zone_set, zone_id), 0) END AS pct_of_classified,
+  kind
+FROM current_extents;
+`
+
 // comments explain the views; PostgreSQL keeps them with the views.
 var comments = map[string]string{
 	"current_postings": "The postings that count: neither superseded by a later one nor void.",
@@ -181,23 +216,14 @@ func (b *Book) step(ctx context.Context, tx *sql.Tx, n int) error {
 	switch n {
 	case 0:
 		statements = append(statements, b.guards()...)
-	case 2: // views of an older schema are replaced; in PostgreSQL they keep the rights that were given to them
-		var out []string
-		for _, s := range statements {
-			if b.postgres {
-				out = append(out, strings.Replace(s, "CREATE VIEW", "CREATE OR REPLACE VIEW", 1))
-				continue
-			}
-			name := strings.Fields(s)[2]
-			out = append(out, "DROP VIEW "+name, s)
-		}
-		statements = out
 	case 1:
 		if b.postgres {
 			for view, text := range comments {
 				statements = append(statements, fmt.Sprintf("COMMENT ON VIEW %s IS '%s'", view, text))
 			}
 		}
+	default:
+		statements = b.revised(statements)
 	}
 	for _, s := range statements {
 		if s = strings.TrimSuffix(strings.TrimSpace(s), ";"); s == "" {
@@ -213,6 +239,28 @@ func (b *Book) step(ctx context.Context, tx *sql.Tx, n int) error {
 		}
 	}
 	return nil
+}
+
+// revised are the statements of a migration of a book that is there: views are replaced, which in PostgreSQL keeps the rights that were
+// given to them, and rows may be completed although nothing else may change them.
+func (b *Book) revised(statements []string) (out []string) {
+	for _, s := range statements {
+		words := strings.Fields(s)
+		switch {
+		case strings.HasPrefix(s, "UPDATE posting") && b.postgres:
+			out = append(out, "ALTER TABLE posting DISABLE TRIGGER keep_posting", s, "ALTER TABLE posting ENABLE TRIGGER keep_posting")
+		case strings.HasPrefix(s, "UPDATE posting"):
+			guard := slices.IndexFunc(b.guards(), func(g string) bool { return strings.HasPrefix(g, "CREATE TRIGGER keep_posting_update ") })
+			out = append(out, "DROP TRIGGER keep_posting_update", s, b.guards()[guard])
+		case len(words) > 2 && words[0] == "CREATE" && words[1] == "VIEW" && b.postgres:
+			out = append(out, strings.Replace(s, "CREATE VIEW", "CREATE OR REPLACE VIEW", 1))
+		case len(words) > 2 && words[0] == "CREATE" && words[1] == "VIEW":
+			out = append(out, "DROP VIEW "+words[2], s)
+		default:
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Create makes a new book. A file or schema that exists is refused.
@@ -274,7 +322,7 @@ func (b *Book) begin(ctx context.Context) error {
 	if _, err := rand.Read(id); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO book VALUES (?, ?, ?, ?)"), hex.EncodeToString(id), Schema, now(), b.program); err != nil {
+	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO book (book_id, schema_version, created_at, program) VALUES (?, ?, ?, ?)"), hex.EncodeToString(id), Schema, now(), b.program); err != nil {
 		return err
 	}
 	return tx.Commit()

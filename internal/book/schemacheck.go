@@ -56,7 +56,7 @@ func (b *Book) schemaOf(ctx context.Context, q asker) (map[string]string, error)
 		`SELECT 'function', proname, trim(prosrc) FROM pg_proc WHERE proname = 'refuse_change' AND pronamespace = (SELECT relnamespace FROM pg_class WHERE oid = 'posting'::regclass)`,
 		`SELECT 'constraints of', r::text, count(*) FILTER (WHERE contype = 'p') || ' primary keys, ' || count(*) FILTER (WHERE contype = 'u') || ' unique, ' || count(*) FILTER (WHERE contype = 'c') || ' checks, ' || count(*) FILTER (WHERE contype = 'f') || ' references'
 			FROM unnest(string_to_array('` + strings.Join(kept, ",") + `', ',')::regclass[]) AS r LEFT JOIN pg_constraint c ON c.conrelid = r AND c.convalidated GROUP BY r`,
-		`SELECT 'index', c.relname, CASE WHEN i.indisunique THEN 'unique' ELSE '' END FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relname IN ('posting_by_account', 'posting_by_superseded', 'journal_by_posting') AND i.indisvalid`,
+		`SELECT 'index', c.relname, CASE WHEN i.indisunique THEN 'unique' ELSE '' END FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relname IN ('posting_by_account', 'posting_by_superseded', 'journal_by_posting', 'posting_by_turn', 'posting_by_content') AND i.indisvalid`,
 		`SELECT 'view', c.relname, '' FROM pg_class c WHERE c.relkind = 'v' AND c.relnamespace = (SELECT relnamespace FROM pg_class WHERE oid = 'posting'::regclass)`,
 	} {
 		if err := b.rowsOf(ctx, q, add, query); err != nil {
@@ -86,7 +86,8 @@ func (b *Book) expectedSchema(ctx context.Context) (map[string]string, error) {
 	if !b.postgres {
 		return freshSchema(ctx)
 	}
-	out := map[string]string{"function refuse_change": "BEGIN RAISE EXCEPTION 'a book is only ever added to'; END", "index posting_by_account": "", "index posting_by_superseded": "unique", "index journal_by_posting": ""}
+	out := map[string]string{"function refuse_change": "BEGIN RAISE EXCEPTION 'a book is only ever added to'; END", "index posting_by_account": "", "index posting_by_superseded": "unique", "index journal_by_posting": "",
+		"index posting_by_turn": "unique", "index posting_by_content": ""}
 	for _, statement := range strings.Split(tables, ";\n") {
 		rest, ok := strings.CutPrefix(strings.TrimSpace(statement), "CREATE TABLE ")
 		if !ok {

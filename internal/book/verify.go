@@ -37,6 +37,9 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 				return err
 			}
 		}
+		if b.schema < Schema {
+			return fmt.Errorf("%s: the book has the older schema %d: bring it up to date with verdex book migrate, which keeps a backup, and verify that", b.Name, b.schema)
+		}
 		if err := b.verifySchema(ctx, q, damaged); err != nil {
 			return err
 		}
@@ -61,7 +64,7 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 		for i, p := range list {
 			if i == 0 || p.Account != list[i-1].Account {
 				r.Imbalance = append(r.Imbalance, of.compare()...)
-				of = &sides{by: map[sideKey]float64{}, what: map[int64]string{}}
+				of = newSides()
 			}
 			var damage errDamaged
 			switch err := b.loadRows(ctx, q, p); {
@@ -102,6 +105,9 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 
 // faults are what is wrong with a posting as it was read.
 func (p *Posting) faults() (out []string) {
+	if p.ChecksumVersion != checksumVersion {
+		return []string{fmt.Sprintf("its checksum is of version %d, which this program does not know: use a newer Verdex", p.ChecksumVersion)}
+	}
 	if n := len(p.Extents) + len(p.Moves); n != p.RowCount {
 		out = append(out, fmt.Sprintf("it has %d rows, but %d were posted", n, p.RowCount))
 	}
@@ -190,23 +196,57 @@ func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[i
 	return nil
 }
 
-// sides are the areas that one epoch has of a class in a zone, as told by different postings of an account.
+// sides are the areas that one epoch has of a class in a zone, according to different postings of an account. There may be a million: texts
+// are numbered.
 type sides struct {
-	by    map[sideKey]float64
-	order []sideKey
-	what  map[int64]string // by posting
+	by      map[sideKey]float64
+	order   []sideKey
+	what    map[int64]string // by posting
+	number  map[string]int32
+	numbers []string
 }
 
+// sideKey is a zone set, epoch, zone and class by number, and a posting.
 type sideKey struct {
-	set, epoch, zone, code string
+	set, epoch, zone, code int32
 	posting                int64
+}
+
+func newSides() *sides {
+	s := &sides{by: map[sideKey]float64{}, what: map[int64]string{}, number: map[string]int32{}}
+	s.of("") // is 0
+	return s
+}
+
+// of numbers a text.
+func (s *sides) of(text string) int32 {
+	n, ok := s.number[text]
+	if !ok {
+		n = int32(len(s.numbers))
+		s.number[text], s.numbers = n, append(s.numbers, text)
+	}
+	return n
 }
 
 // add adds the areas of a posting: the extents of an epoch, or those that a change has of both.
 func (s *sides) add(p *Posting) {
 	s.what[p.ID] = fmt.Sprintf("%s (posting %d)", p.what(), p.ID)
-	put := func(epoch string, zone int, code string, m2 float64) {
-		k := sideKey{p.ZoneSet.Name, epoch, p.ZoneSet.Zones[zone].ID, code, p.ID}
+	set, from, epoch := s.of("set "+p.ZoneSet.Name), s.of("epoch "+p.From), s.of("epoch "+p.Epoch)
+	zones := make([]int32, len(p.ZoneSet.Zones))
+	for i, z := range p.ZoneSet.Zones {
+		zones[i] = s.of("zone " + z.ID)
+	}
+	codes := map[string]int32{"": 0}
+	code := func(c string) int32 {
+		n, ok := codes[c]
+		if !ok {
+			n = s.of(c)
+			codes[c] = n
+		}
+		return n
+	}
+	put := func(epoch int32, zone int, code int32, m2 float64) {
+		k := sideKey{set, epoch, zones[zone], code, p.ID}
 		if _, ok := s.by[k]; !ok {
 			s.order = append(s.order, k)
 		}
@@ -214,21 +254,21 @@ func (s *sides) add(p *Posting) {
 	}
 	for _, e := range p.Extents {
 		if e.Kind == "class" {
-			put(p.Epoch, e.Zone, e.Code, e.M2)
+			put(epoch, e.Zone, code(e.Code), e.M2)
 		}
-		put(p.Epoch, e.Zone, "", e.M2) // the whole zone
+		put(epoch, e.Zone, 0, e.M2) // the whole zone
 	}
 	for _, m := range p.Moves {
 		if m.Kind == "ground" {
 			if m.From != "" {
-				put(p.From, m.Zone, m.From, m.M2)
+				put(from, m.Zone, code(m.From), m.M2)
 			}
 			if m.To != "" {
-				put(p.Epoch, m.Zone, m.To, m.M2)
+				put(epoch, m.Zone, code(m.To), m.M2)
 			}
 		}
-		put(p.From, m.Zone, "", m.M2)
-		put(p.Epoch, m.Zone, "", m.M2)
+		put(from, m.Zone, 0, m.M2)
+		put(epoch, m.Zone, 0, m.M2)
 	}
 }
 
@@ -238,44 +278,47 @@ func (s *sides) compare() (out []string) {
 	if s == nil {
 		return nil
 	}
-	type cell struct{ set, epoch, zone, code string }
-	first := map[cell]sideKey{}
-	told := map[[2]string]int{}
-	whole := map[cell]float64{}
+	type cell struct{ set, epoch, zone, code int32 }
+	first := map[cell]int32{} // places in order
+	found := map[[2]int64]int{}
+	whole := map[[2]int32]float64{} // by zone set and zone
 	for _, k := range s.order {
-		if k.code == "" {
-			whole[cell{k.set, "", k.zone, ""}] = s.by[k]
+		if k.code == 0 {
+			whole[[2]int32{k.set, k.zone}] = s.by[k]
 		}
 	}
-	var pairs [][2]string
-	for _, k := range s.order {
+	var pairs [][2]int64
+	for i, k := range s.order {
 		c := cell{k.set, k.epoch, k.zone, k.code}
-		if k.code == "" {
-			c.epoch = ""
+		if k.code == 0 {
+			c.epoch = -1
 		}
-		f, ok := first[c]
+		at, ok := first[c]
 		if !ok {
-			first[c] = k
+			first[c] = int32(i)
 			continue
 		}
+		f := s.order[at]
 		if f.posting == k.posting {
 			continue
 		}
 		d := s.by[k] - s.by[f]
-		if math.Abs(d) > 1e-6*whole[cell{k.set, "", k.zone, ""}] {
-			pair := [2]string{s.what[f.posting], s.what[k.posting]}
-			if told[pair]++; told[pair] == 1 {
-				what := "class " + k.code + " in " + k.epoch
-				if k.code == "" {
-					what = "the whole"
-				}
-				out = append(out, fmt.Sprintf("%s and %s do not agree: %s of zone %s differs by %.6g ha", pair[0], pair[1], what, k.zone, d/1e4))
-				pairs = append(pairs, pair)
-			}
+		if math.Abs(d) <= 1e-6*whole[[2]int32{k.set, k.zone}] {
+			continue
 		}
+		pair := [2]int64{f.posting, k.posting}
+		if found[pair]++; found[pair] > 1 {
+			continue
+		}
+		what := "class " + s.numbers[k.code] + " in " + strings.TrimPrefix(s.numbers[k.epoch], "epoch ")
+		if k.code == 0 {
+			what = "the whole"
+		}
+		out = append(out, fmt.Sprintf("%s and %s do not agree: %s of zone %s differs by %.6g ha", s.what[f.posting], s.what[k.posting], what, strings.TrimPrefix(s.numbers[k.zone], "zone "), d/1e4))
+		pairs = append(pairs, pair)
 	}
 	for i, p := range pairs {
-		if n := told[p]; n > 1 {
+		if n := found[p]; n > 1 {
 			out[i] += ", and " + text.Count(n-1, "more number")
 		}
 	}

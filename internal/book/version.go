@@ -61,7 +61,7 @@ func (b *Book) version(ctx context.Context, tx *txn, table, name, sum string, fi
 	if err := tx.QueryRowContext(ctx, "SELECT COALESCE(MAX("+table+"_id), 0) + 1 FROM "+table).Scan(&id); err != nil {
 		return 0, 0, err
 	}
-	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO "+table+" VALUES (?, ?, ?, ?)"), id, name, number+1, sum); err != nil {
+	if _, err := tx.ExecContext(ctx, b.sql("INSERT INTO "+table+" ("+table+"_id, name, version, sha256) VALUES (?, ?, ?, ?)"), id, name, number+1, sum); err != nil {
 		return 0, 0, err
 	}
 	return id, before, fill(id)
