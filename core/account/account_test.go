@@ -65,7 +65,7 @@ func TestCompositionBalances(t *testing.T) {
 	for _, z := range c.Zones {
 		sum, pct, classified := 0.0, 0.0, 0.0
 		kinds := map[cover.Kind]int{}
-		for _, r := range z.Rows {
+		for _, r := range z.Rows() {
 			sum += r.Area
 			pct += r.PctOfZone
 			classified += r.PctOfClassified
@@ -77,8 +77,8 @@ func TestCompositionBalances(t *testing.T) {
 		assert.True(t, z.Balances)
 		assert.Equal(t, map[cover.Kind]int{cover.Classified: 4, cover.NoData: 1, cover.Unlisted: 1, cover.Outside: 1}, kinds)
 	}
-	assert.Zero(t, c.Zones[0].Rows[6].Area)
-	assert.Greater(t, c.Zones[1].Rows[6].Area, 100.0)
+	assert.Zero(t, c.Zones[0].Rows()[6].Area)
+	assert.Greater(t, c.Zones[1].Rows()[6].Area, 100.0)
 	assert.Empty(t, c.Warnings)
 	assert.Equal(t, "1 pair of zones shares ground, which counts in both: in and out; do not add them up", c.Notes[0])
 	assert.Contains(t, c.Notes[1], "would have been off by -0.0")

@@ -90,8 +90,9 @@ func (c *Composition) Check(b Bounds) []Check {
 	for i := range c.Zones {
 		z := &c.Zones[i]
 		sum, parts := 0.0, [4]float64{}
-		for k := range z.Rows {
-			r := &z.Rows[k]
+		rows := z.Rows()
+		for k := range rows {
+			r := &rows[k]
 			sum += r.Area
 			parts[r.Kind] += r.Area
 			if r.Kind != cover.Outside && !z.Unit {
@@ -237,12 +238,12 @@ func (c *Composition) CheckEdges(centre *Composition, b Bounds) Check {
 	for i, z := range c.Zones {
 		worst, class := 0.0, ""
 		other := map[string]float64{} // by code: without a legend, a class that only cut cells have is missing
-		for _, r := range centre.Zones[i].Rows {
+		for _, r := range centre.Zones[i].Rows() {
 			if r.Kind == cover.Classified {
 				other[r.Code] = r.PctOfZone
 			}
 		}
-		for _, r := range z.Rows {
+		for _, r := range z.Rows() {
 			if r.Kind != cover.Classified {
 				continue
 			}

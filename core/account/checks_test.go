@@ -11,14 +11,17 @@ import (
 // Classes are compared by code: one that only cut cells have is missing among centres, where there is no legend.
 func TestEdgesAreComparedClassByClass(t *testing.T) {
 	made := func(shares map[string]float64) *Composition {
-		z := ZoneSum{ID: "z"}
-		for _, code := range []string{"1", "2", "3"} {
+		c := &Composition{Legend: &cover.Legend{}}
+		z := ZoneSum{ID: "z", of: c}
+		for i, code := range []string{"1", "2", "3"} {
 			if v, ok := shares[code]; ok {
-				z.Rows = append(z.Rows, Row{Kind: cover.Classified, Code: code, Name: "class " + code, PctOfZone: v})
+				z.parts = append(z.parts, part{class: int32(len(c.Legend.Classes)), area: v})
+				c.Legend.Classes = append(c.Legend.Classes, cover.Class{Code: i + 1, Name: "class " + code})
 			}
 		}
-		z.Rows = append(z.Rows, Row{Kind: cover.NoData, PctOfZone: 7})
-		return &Composition{Zones: []ZoneSum{z}}
+		z.parts = append(z.parts, part{class: noDataPart})
+		c.Zones = []ZoneSum{z}
+		return c
 	}
 	split := made(map[string]float64{"1": 0.5, "2": 60, "3": 39.5})
 	got := split.CheckEdges(made(map[string]float64{"2": 60.4, "3": 39.6}), DefaultBounds)

@@ -47,10 +47,66 @@ type ZoneSum struct {
 	Classified float64
 	Residual   float64 // area less all rows, as a share of area
 	Balances   bool
-	Rows       []Row
+	parts      []part
+	of         *Composition
 	// With larger units: the unit that holds most of the zone, "" for none; and whether this is such a unit itself.
 	WithinID, WithinName string
 	Unit                 bool
+}
+
+// part is a row of a zone in few bytes: there may be a million.
+type part struct {
+	class int32   // in the legend, or one of the kinds below
+	value float64 // of unlisted cells
+	area  float64 // in the unit
+	cells float64 // NaN where there are none
+}
+
+// Kinds of parts that are no classes.
+const (
+	noDataPart int32 = -1 - iota
+	unlistedPart
+	outsidePart
+)
+
+// Len is how many rows the zone has.
+func (z *ZoneSum) Len() int { return len(z.parts) }
+
+// Rows returns the rows of the zone: its classes in the order of the legend, then ground of no class.
+func (z *ZoneSum) Rows() []Row {
+	c := z.of
+	out := make([]Row, len(z.parts))
+	whole, classified := 0.0, 0.0
+	for i := range z.parts {
+		p := &z.parts[i]
+		r := &out[i]
+		*r = Row{Epoch: c.Epoch, ZoneID: z.ID, ZoneName: z.Name, Area: p.area, Cells: p.cells, NominalArea: p.cells * c.nominal}
+		switch p.class {
+		case noDataPart:
+			r.Kind, r.Name = cover.NoData, "no data"
+		case unlistedPart:
+			if r.Kind, r.Name = cover.Unlisted, "not in the legend"; !math.IsNaN(p.value) {
+				r.Code = NumberText(p.value)
+			}
+		case outsidePart:
+			r.Kind, r.Name = cover.Outside, "outside the raster"
+			if c.Polygons {
+				r.Name = "outside the cover"
+			}
+		default:
+			class := &c.Legend.Classes[p.class]
+			r.Kind, r.Code, r.Name, r.Color = cover.Classified, class.ID(), class.Name, class.Color
+			classified += p.area
+		}
+		whole += p.area
+	}
+	for i := range out { // of the sums of parts, which are what can be computed alike from every table that has the rows
+		out[i].PctOfZone = Percent(out[i].Area, whole)
+		if out[i].Kind == cover.Classified {
+			out[i].PctOfClassified = Percent(out[i].Area, classified)
+		}
+	}
+	return out
 }
 
 // Composition is the extent of each class in each zone.
@@ -64,6 +120,7 @@ type Composition struct {
 	HasNominal bool // the grid has linear units, so that counting cells gives an area too
 	Notes      []string
 	Warnings   []string
+	nominal    float64 // size of a cell in the unit, 0 for none
 }
 
 // mostRows is how many rows a composition has at most when all classes have one in every zone.
@@ -81,11 +138,11 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 		c.Legend = legendOf(meanings, occurring(in.Tally, 0, 0), in.Palette)
 	}
 	nominal, hasNominal := in.Placement.Grid.NominalCellArea()
-	c.HasNominal = hasNominal
+	c.HasNominal, c.nominal = hasNominal, nominal/unit.M2
 	n := len(c.Legend.Classes)
-	place, codes := map[int]int{}, make([]string, n)
+	place := map[int]int{}
 	for k, class := range c.Legend.Classes {
-		place[class.Code], codes[k] = k, class.ID()
+		place[class.Code] = k
 	}
 	cell := largestCell(in.Placement.Grid)
 	parts := make([]tally.Extent, n+1) // of the classes, and of no data
@@ -93,9 +150,9 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	var at []int                       // their places in parts, -1 for those that are unlisted
 	// A row for each class in each zone, unless that is more than anyone can read.
 	dense := len(in.Tally.Zones)*(n+3) <= mostRows
-	var rows []Row
+	var rows []part
 	if dense {
-		rows = make([]Row, 0, len(in.Tally.Zones)*(n+3))
+		rows = make([]part, 0, len(in.Tally.Zones)*(n+3))
 	} else {
 		c.Notes = append(c.Notes, fmt.Sprintf("%d zones × %d classes: classes without ground in a zone have no row there", len(in.Tally.Zones), n))
 	}
@@ -134,36 +191,29 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 			}
 		}
 		o := &in.Placement.Outlines[i]
-		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2, Classified: classified.Area(in.Tally.Unit) / unit.M2}
+		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2, Classified: classified.Area(in.Tally.Unit) / unit.M2, of: c}
 		if !dense {
-			rows = make([]Row, 0, min(len(z.Extents), n)+3+len(unlisted))
+			rows = make([]part, 0, min(len(z.Extents), n)+3+len(unlisted))
 		}
 		from := len(rows)
-		add := func(kind cover.Kind, code, name string, e tally.Extent, area float64) *Row {
-			r := Row{Epoch: in.Epoch, ZoneID: sum.ID, ZoneName: sum.Name, Kind: kind, Code: code, Name: name, Area: area, Cells: e.CellCount()}
-			r.NominalArea = r.Cells * nominal / unit.M2
-			rows = append(rows, r)
-			return &rows[len(rows)-1]
+		add := func(class int32, value float64, e tally.Extent, area float64) {
+			rows = append(rows, part{class, value, area, e.CellCount()})
 		}
 		area := func(e tally.Extent) float64 { return e.Area(in.Tally.Unit) / unit.M2 }
 		for k, e := range parts[:n] {
-			class := &c.Legend.Classes[k]
-			if !dense && e.CellCount() == 0 && area(e) == 0 {
-				continue
+			if a := area(e); dense || e.CellCount() != 0 || a != 0 {
+				add(int32(k), 0, e, a)
 			}
-			r := add(cover.Classified, codes[k], class.Name, e, area(e))
-			r.Color = class.Color
 		}
-		add(cover.NoData, "", "no data", parts[n], area(parts[n]))
+		add(noDataPart, 0, parts[n], area(parts[n]))
 		if unlisted == nil {
-			add(cover.Unlisted, "", "not in the legend", tally.Extent{}, 0)
+			add(unlistedPart, math.NaN(), tally.Extent{}, 0)
 		}
 		for _, u := range unlisted { // in the order of their values
-			add(cover.Unlisted, NumberText(u.value), "not in the legend", u.extent, area(u.extent))
+			add(unlistedPart, u.value, u.extent, area(u.extent))
 		}
-		add(cover.Outside, "", "outside the raster", tally.Extent{}, o.Outside/unit.M2)
-		sum.Rows = rows[from:len(rows):len(rows)]
-		shares(sum.Rows)
+		add(outsidePart, 0, tally.Extent{}, o.Outside/unit.M2)
+		sum.parts = rows[from:len(rows):len(rows)]
 		measured := all.Area(in.Tally.Unit)
 		if o.Area > 0 {
 			sum.Residual = (o.Area - o.Outside - measured) / o.Area
@@ -326,22 +376,4 @@ func legendOf(meanings []cover.Meaning, occurs []bool, palette []raster.Color) *
 	}
 	sort.Float64s(codes)
 	return cover.LegendOfValues(codes, palette)
-}
-
-// shares gives the rows of a zone their percentages: of the sum of its parts, and of the sum of those that are classes, which are what can
-// be computed alike from every table that has the rows.
-func shares(rows []Row) {
-	whole, classified := 0.0, 0.0
-	for i := range rows {
-		whole += rows[i].Area
-		if rows[i].Kind == cover.Classified {
-			classified += rows[i].Area
-		}
-	}
-	for i := range rows {
-		rows[i].PctOfZone = Percent(rows[i].Area, whole)
-		if rows[i].Kind == cover.Classified {
-			rows[i].PctOfClassified = Percent(rows[i].Area, classified)
-		}
-	}
 }

@@ -67,7 +67,7 @@ type Mapped struct {
 // Extents are those of the classes.
 func (c *Composition) Extents() (out []Mapped) {
 	for _, z := range c.Zones {
-		for _, r := range z.Rows {
+		for _, r := range z.Rows() {
 			if r.Kind == cover.Classified && !z.Unit {
 				out = append(out, Mapped{z.ID, r.Code, r.Epoch, r.Area * c.Unit.M2})
 			}

@@ -3,7 +3,6 @@ package account
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -59,7 +58,7 @@ func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, err
 	var overlapping []string
 	for i := range zones.Features {
 		if ctx.Err() != nil {
-			return nil, errors.New("stopped before the end; nothing was written")
+			return nil, ctx.Err()
 		}
 		z := &in.Zones.Zones[i]
 		sum, shared, err := overlayZone(l, shapes, tree, meanings, coder, &zones.Features[i].Geometry, z, unit)
@@ -79,7 +78,7 @@ const rounding = 1e-7
 
 // take adds a zone that has been laid over the cover.
 func (c *Composition) take(s laid) {
-	s.Rows = partRows(c.Legend, c.Epoch, s.ZoneSum, s.parts, s.outside)
+	s.ZoneSum.parts, s.of = partsOf(c.Legend, s.parts, s.outside), c
 	c.Zones = append(c.Zones, s.ZoneSum)
 }
 
@@ -271,18 +270,14 @@ func parseCode(text string) (int, error) {
 	return n, err
 }
 
-// partRows are the rows of a zone: each class of the legend, nodata, unlisted and outside.
-func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]float64, outside float64) (rows []Row) {
-	add := func(r Row) {
-		r.Epoch, r.ZoneID, r.ZoneName, r.Cells, r.NominalArea = epoch, z.ID, z.Name, math.NaN(), math.NaN()
-		rows = append(rows, r)
-	}
-	for _, class := range l.Classes {
-		a := parts[cover.Meaning{Kind: cover.Classified, Code: class.Code}]
-		add(Row{Kind: cover.Classified, Code: class.ID(), Name: class.Name, Color: class.Color, Area: a, PctOfClassified: Percent(a, z.Classified)})
+// partsOf are the parts of a zone: each class of the legend, nodata, unlisted and outside.
+func partsOf(l *cover.Legend, areas map[cover.Meaning]float64, outside float64) (out []part) {
+	nan := math.NaN()
+	for k, class := range l.Classes {
+		out = append(out, part{int32(k), 0, areas[cover.Meaning{Kind: cover.Classified, Code: class.Code}], nan})
 	}
 	var nodata, unlisted float64
-	for m, a := range parts {
+	for m, a := range areas {
 		switch m.Kind {
 		case cover.NoData:
 			nodata += a
@@ -290,9 +285,5 @@ func partRows(l *cover.Legend, epoch string, z ZoneSum, parts map[cover.Meaning]
 			unlisted += a
 		}
 	}
-	add(Row{Kind: cover.NoData, Name: "no data", Area: nodata})
-	add(Row{Kind: cover.Unlisted, Name: "not in the legend", Area: unlisted})
-	add(Row{Kind: cover.Outside, Name: "outside the cover", Area: outside})
-	shares(rows)
-	return rows
+	return append(out, part{noDataPart, 0, nodata, nan}, part{unlistedPart, nan, unlisted, nan}, part{outsidePart, 0, outside, nan})
 }

@@ -45,7 +45,7 @@ func TestOverlayOfRectangles(t *testing.T) {
 	assert.Empty(t, c.Warnings)
 	areas := map[string]float64{}
 	sum := 0.0
-	for _, r := range c.Zones[0].Rows {
+	for _, r := range c.Zones[0].Rows() {
 		areas[r.Name] = r.Area
 		sum += r.Area
 	}
@@ -56,8 +56,8 @@ func TestOverlayOfRectangles(t *testing.T) {
 	}
 	assert.InDelta(t, 350, c.Zones[0].Area, 1e-7)
 	assert.InDelta(t, 350, sum, 1e-7)
-	assert.InDelta(t, 50./225*100, c.Zones[0].Rows[0].PctOfClassified, 1e-9)
-	assert.InDelta(t, 100, c.Zones[1].Rows[6].Area, 1e-7)
+	assert.InDelta(t, 50./225*100, c.Zones[0].Rows()[0].PctOfClassified, 1e-9)
+	assert.InDelta(t, 100, c.Zones[1].Rows()[6].Area, 1e-7)
 
 	// Overlapping polygons, and a legend made of the values.
 	l = coverLayer(t, "b", box(x, y, 1000, 1000), "a", box(x+900, y, 1000, 1000))

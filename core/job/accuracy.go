@@ -170,7 +170,7 @@ func (w *work) mapped(m *measured, t *terms) (s account.Samples, legend *cover.L
 		return s, nil, w.explainGap(err, m.plain, t, m.walk)
 	}
 	s = account.NewSamples(account.NamedClasses(comp.Legend)) // by class also where groups are shown
-	for _, row := range comp.Zones[0].Rows {
+	for _, row := range comp.Zones[0].Rows() {
 		if i, ok := s.ClassOf(row.Code); ok && row.Kind == cover.Classified {
 			s.Areas[i] = row.Area
 		}

@@ -268,7 +268,7 @@ func ColumnsOf(comp *account.Composition) (*vector.Layer, error) {
 		if z.Unit { // the larger units are no zones of the file
 			continue
 		}
-		for _, row := range z.Rows {
+		for _, row := range z.Rows() {
 			name := row.Name
 			if k := row.Kind.String(); k != "class" {
 				name = k

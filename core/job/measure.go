@@ -117,7 +117,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*account.Compositio
 	if o.Zones != "" && checks.wants("edges") {
 		rows := 0
 		for _, z := range comp.Zones {
-			rows += len(z.Rows)
+			rows += z.Len()
 		}
 		if !o.readsAgain(two.place) || rows > 1<<21 && !o.CheckAll { // a second composition takes the memory of the first again
 			edges = append(edges, account.CheckNotMade("edges"))

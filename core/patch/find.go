@@ -114,8 +114,8 @@ func (f *finder) all(ctx context.Context) error {
 			return err
 		}
 		for k := range n {
-			if ctx.Err() != nil {
-				return errors.New("stopped before the end; nothing was written")
+			if err := ctx.Err(); err != nil {
+				return err
 			}
 			if err := f.row(&cells, k, r0+k); err != nil {
 				return err

@@ -289,11 +289,7 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 		})
 	}
 	wg.Wait()
-	err := context.Cause(ctx)
-	if errors.Is(err, context.Canceled) {
-		return errors.New("stopped before the end; nothing was written")
-	}
-	return err
+	return context.Cause(ctx)
 }
 
 func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutter, b *band, col int) error) error {

@@ -164,15 +164,25 @@ func (b *Book) openFile(path string, write bool) error {
 	} else {
 		f.Close()
 	}
-	b.db, err = openSQLite(path, mode, b.wait)
+	cache := cacheToRead
+	if write {
+		cache = cacheToWrite
+	}
+	b.db, err = openSQLite(path, mode, b.wait, cache)
 	return err
 }
 
+// How many KiB of pages SQLite keeps: rows that are read in their order need few.
+const (
+	cacheToRead  = 4 << 10
+	cacheToWrite = 64 << 10
+)
+
 // openSQLite opens a file such that a transaction takes the write lock when it begins, and waits for it. Commits are
 // synchronous and use a rollback journal: a book is one file whenever nobody writes.
-func openSQLite(path, mode string, wait time.Duration) (*sql.DB, error) {
+func openSQLite(path, mode string, wait time.Duration, cache int) (*sql.DB, error) {
 	q := url.Values{"mode": {mode}, "_txlock": {"immediate"},
-		"_pragma": {fmt.Sprintf("busy_timeout(%d)", wait.Milliseconds()), "foreign_keys(1)", "synchronous(FULL)", "cache_size(-65536)"}}
+		"_pragma": {fmt.Sprintf("busy_timeout(%d)", wait.Milliseconds()), "foreign_keys(1)", "synchronous(FULL)", fmt.Sprintf("cache_size(-%d)", cache)}}
 	db, err := sql.Open("sqlite", geopackage.Address(path, q.Encode()))
 	if err == nil {
 		db.SetMaxOpenConns(1)

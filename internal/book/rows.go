@@ -34,7 +34,7 @@ func FromComposition(c *account.Composition) *Posting {
 	p := &Posting{Kind: OfExtents, Epoch: c.Epoch, Unit: c.Unit.Name, Legend: LegendOf("", c.Legend)}
 	for i, z := range c.Zones {
 		p.ZoneSet.Zones = append(p.ZoneSet.Zones, Zone{z.ID, z.Name, z.WithinID, z.WithinName})
-		for _, r := range z.Rows {
+		for _, r := range z.Rows() {
 			e := Extent{Zone: i, Kind: r.Kind.String(), Code: r.Code, M2: r.Area * c.Unit.M2, Cells: r.Cells, Nominal: math.NaN()}
 			if r.Kind == cover.Outside || c.Polygons {
 				e.Cells = math.NaN()

@@ -281,7 +281,7 @@ func Create(ctx context.Context, where string, o Options) error {
 	f.Close()
 	defer os.Remove(f.Name())
 	b := &Book{Name: where, wait: DefaultWait, program: o.Program}
-	if b.db, err = openSQLite(f.Name(), "rwc", b.wait); err != nil {
+	if b.db, err = openSQLite(f.Name(), "rwc", b.wait, cacheToWrite); err != nil {
 		return err
 	}
 	_, err = b.db.ExecContext(ctx, fmt.Sprintf("PRAGMA page_size = 8192; PRAGMA application_id = %d", application))

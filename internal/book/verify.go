@@ -1,6 +1,7 @@
 package book
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -197,23 +198,23 @@ func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[i
 }
 
 // sides are the areas that one epoch has of a class in a zone, according to different postings of an account. There may be a million: texts
-// are numbered.
+// are numbered, and a side has 32 bytes.
 type sides struct {
-	by      map[sideKey]float64
-	order   []sideKey
-	what    map[int64]string // by posting
+	list    []side
+	what    []string // by posting, in the order of posting
 	number  map[string]int32
 	numbers []string
 }
 
-// sideKey is a zone set, epoch, zone and class by number, and a posting.
-type sideKey struct {
-	set, epoch, zone, code int32
-	posting                int64
+// side is the area of a class in a zone at an epoch, or of the whole zone, according to a posting.
+type side struct {
+	set, zone, code, epoch int32 // by number; code is 0 for the whole, which is compared over all epochs (epoch -1)
+	posting                int32
+	m2                     float64
 }
 
 func newSides() *sides {
-	s := &sides{by: map[sideKey]float64{}, what: map[int64]string{}, number: map[string]int32{}}
+	s := &sides{number: map[string]int32{}}
 	s.of("") // is 0
 	return s
 }
@@ -230,45 +231,54 @@ func (s *sides) of(text string) int32 {
 
 // add adds the areas of a posting: the extents of an epoch, or those that a change has of both.
 func (s *sides) add(p *Posting) {
-	s.what[p.ID] = fmt.Sprintf("%s (posting %d)", p.what(), p.ID)
+	posting := int32(len(s.what))
+	s.what = append(s.what, fmt.Sprintf("%s (posting %d)", p.what(), p.ID))
 	set, from, epoch := s.of("set "+p.ZoneSet.Name), s.of("epoch "+p.From), s.of("epoch "+p.Epoch)
-	zones := make([]int32, len(p.ZoneSet.Zones))
-	for i, z := range p.ZoneSet.Zones {
-		zones[i] = s.of("zone " + z.ID)
-	}
-	codes := map[string]int32{"": 0}
+	codes := map[string]int32{}
 	code := func(c string) int32 {
 		n, ok := codes[c]
 		if !ok {
-			n = s.of(c)
+			n = s.of("class " + c)
 			codes[c] = n
 		}
 		return n
 	}
-	put := func(epoch int32, zone int, code int32, m2 float64) {
-		k := sideKey{set, epoch, zones[zone], code, p.ID}
-		if _, ok := s.by[k]; !ok {
-			s.order = append(s.order, k)
+	// Rows lie together by zone.
+	at := map[[2]int32]int{} // of a zone: places by code and epoch
+	zone, last := int32(0), -1
+	put := func(k int, epoch, code int32, m2 float64) {
+		if k != last {
+			zone, last = s.of("zone "+p.ZoneSet.Zones[k].ID), k
+			clear(at)
 		}
-		s.by[k] += m2
+		if code == 0 {
+			epoch = -1 - epoch
+		}
+		i, ok := at[[2]int32{code, epoch}]
+		if !ok {
+			i = len(s.list)
+			at[[2]int32{code, epoch}] = i
+			s.list = append(s.list, side{set, zone, code, epoch, posting, 0})
+		}
+		s.list[i].m2 += m2
 	}
 	for _, e := range p.Extents {
 		if e.Kind == "class" {
-			put(epoch, e.Zone, code(e.Code), e.M2)
+			put(e.Zone, epoch, code(e.Code), e.M2)
 		}
-		put(epoch, e.Zone, 0, e.M2) // the whole zone
+		put(e.Zone, epoch, 0, e.M2) // the whole zone
 	}
 	for _, m := range p.Moves {
 		if m.Kind == "ground" {
 			if m.From != "" {
-				put(from, m.Zone, code(m.From), m.M2)
+				put(m.Zone, from, code(m.From), m.M2)
 			}
 			if m.To != "" {
-				put(epoch, m.Zone, code(m.To), m.M2)
+				put(m.Zone, epoch, code(m.To), m.M2)
 			}
 		}
-		put(from, m.Zone, 0, m.M2)
-		put(epoch, m.Zone, 0, m.M2)
+		put(m.Zone, from, 0, m.M2)
+		put(m.Zone, epoch, 0, m.M2)
 	}
 }
 
@@ -278,47 +288,44 @@ func (s *sides) compare() (out []string) {
 	if s == nil {
 		return nil
 	}
-	type cell struct{ set, epoch, zone, code int32 }
-	first := map[cell]int32{} // places in order
-	found := map[[2]int64]int{}
-	whole := map[[2]int32]float64{} // by zone set and zone
-	for _, k := range s.order {
-		if k.code == 0 {
-			whole[[2]int32{k.set, k.zone}] = s.by[k]
+	whole := func(i side) bool { return i.code == 0 }
+	slices.SortFunc(s.list, func(a, b side) int { // sides of one thing lie together, the whole of a zone first
+		return cmp.Or(cmp.Compare(a.set, b.set), cmp.Compare(a.zone, b.zone), cmp.Compare(a.code, b.code), cmp.Compare(max(-1, a.epoch), max(-1, b.epoch)),
+			cmp.Compare(a.posting, b.posting), -cmp.Compare(a.epoch, b.epoch))
+	})
+	found := map[[2]int32]int{}
+	at := map[[2]int32]int{}
+	var first side
+	area := 0.0 // of the zone
+	for i, k := range s.list {
+		before := side{posting: -1}
+		if i > 0 {
+			before = s.list[i-1]
 		}
-	}
-	var pairs [][2]int64
-	for i, k := range s.order {
-		c := cell{k.set, k.epoch, k.zone, k.code}
-		if k.code == 0 {
-			c.epoch = -1
+		if whole(k) && (i == 0 || before.set != k.set || before.zone != k.zone) {
+			area = k.m2
 		}
-		at, ok := first[c]
-		if !ok {
-			first[c] = int32(i)
+		if i == 0 || before.set != k.set || before.zone != k.zone || before.code != k.code || max(-1, before.epoch) != max(-1, k.epoch) {
+			first = k
 			continue
 		}
-		f := s.order[at]
-		if f.posting == k.posting {
+		d := k.m2 - first.m2
+		if first.posting == k.posting || math.Abs(d) <= 1e-6*area {
 			continue
 		}
-		d := s.by[k] - s.by[f]
-		if math.Abs(d) <= 1e-6*whole[[2]int32{k.set, k.zone}] {
-			continue
-		}
-		pair := [2]int64{f.posting, k.posting}
+		pair := [2]int32{first.posting, k.posting}
 		if found[pair]++; found[pair] > 1 {
 			continue
 		}
-		what := "class " + s.numbers[k.code] + " in " + strings.TrimPrefix(s.numbers[k.epoch], "epoch ")
-		if k.code == 0 {
-			what = "the whole"
+		what := "the whole"
+		if !whole(k) {
+			what = s.numbers[k.code] + " in " + strings.TrimPrefix(s.numbers[k.epoch], "epoch ")
 		}
-		out = append(out, fmt.Sprintf("%s and %s do not agree: %s of zone %s differs by %.6g ha", s.what[f.posting], s.what[k.posting], what, strings.TrimPrefix(s.numbers[k.zone], "zone "), d/1e4))
-		pairs = append(pairs, pair)
+		at[pair] = len(out)
+		out = append(out, fmt.Sprintf("%s and %s do not agree: %s of %s differs by %.6g ha", s.what[pair[0]], s.what[pair[1]], what, s.numbers[k.zone], d/1e4))
 	}
-	for i, p := range pairs {
-		if n := found[p]; n > 1 {
+	for pair, i := range at {
+		if n := found[pair]; n > 1 {
 			out[i] += ", and " + text.Count(n-1, "more number")
 		}
 	}

@@ -85,7 +85,9 @@ func bookExport(s *session, o *exportOptions) error {
 		case o.Zones != "":
 			return s.exportZones(list, o, unit, b.Name)
 		case out.format == "xlsx":
-			out.sheets = func() []*table.Sheet { return append(sheets.Accounts(list, unit), sheets.Postings(list, commandLine)) }
+			out.sheets = func() []*table.Sheet {
+				return append(sheets.Accounts(list, unit, true), sheets.Postings(list, commandLine))
+			}
 			if out.checks, err = list.Check(); err != nil {
 				return err
 			}

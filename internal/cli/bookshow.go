@@ -80,7 +80,9 @@ func bookShow(s *session, o *bookShowOptions) error {
 			if err != nil {
 				return err
 			}
-			out.sheets = func() []*table.Sheet { return append(sheets.Accounts(list, unit), sheets.Postings(list, commandLine)) }
+			out.sheets = func() []*table.Sheet {
+				return append(sheets.Accounts(list, unit, true), sheets.Postings(list, commandLine))
+			}
 			return s.write(out, t)
 		}
 		c := newCanvas(s.stdout)

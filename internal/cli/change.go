@@ -76,7 +76,7 @@ func change(s *session, o *changeOptions) error {
 	out.checks = r.Checks
 	made := s.postings(o.postOptions, func() []*book.Posting { return book.FromChanges(r.Changes) })
 	if o.Table == "summary" || o.Table == "matrix" && !r.Some {
-		out.sheets = func() []*table.Sheet { return sheets.Accounts(made(), r.Unit) }
+		out.sheets = func() []*table.Sheet { return sheets.Accounts(made(), r.Unit, false) }
 	}
 	if out.format != "table" {
 		err = s.write(out, which.table(r))

@@ -121,7 +121,7 @@ func paintCount(c *canvas, comp *account.Composition, decimals int) error {
 	if comp.HasNominal {
 		var area, count float64
 		for _, z := range comp.Zones {
-			for _, r := range z.Rows {
+			for _, r := range z.Rows() {
 				if r.Kind != cover.Outside && !z.Unit {
 					area, count = area+r.Area, count+r.NominalArea
 				}

@@ -76,15 +76,16 @@ func Sums(parts []Part) (whole, classified float64) {
 func ExtentsOf(c *account.Composition) *Table {
 	count := 0
 	for i := range c.Zones {
-		count += len(c.Zones[i].Rows)
+		count += c.Zones[i].Len()
 	}
 	return Extents(c.Unit, c.HasUnits, count, func(yield func(*Zone) bool) {
 		var out Zone
 		for i := range c.Zones {
 			z := &c.Zones[i]
 			out.Epoch, out.ID, out.Name, out.WithinID, out.WithinName, out.Parts = c.Epoch, z.ID, z.Name, z.WithinID, z.WithinName, out.Parts[:0]
-			for k := range z.Rows {
-				r := &z.Rows[k]
+			rows := z.Rows()
+			for k := range rows {
+				r := &rows[k]
 				p := Part{r.Kind.String(), r.Code, r.Name, r.Area, r.Cells, r.NominalArea}
 				if r.Kind == cover.Outside || !c.HasNominal {
 					p.Nominal = math.NaN()
@@ -119,8 +120,9 @@ func NewClassAreas(l *cover.Legend) *ClassAreas {
 // Of are the areas of a zone, in the unit of its composition.
 func (a *ClassAreas) Of(z *account.ZoneSum) []float64 {
 	out := make([]float64, a.n+3)
-	for i := range z.Rows {
-		r := &z.Rows[i]
+	rows := z.Rows()
+	for i := range rows {
+		r := &rows[i]
 		switch r.Kind {
 		case cover.Classified:
 			out[a.at[r.Code]] += r.Area

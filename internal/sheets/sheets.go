@@ -3,6 +3,7 @@ package sheets
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -62,100 +63,119 @@ func ColorOf(legend *cover.Legend, i int, n account.Named) raster.Color {
 
 // zoneRow is a zone in a sheet: the areas of the classes, and behind them those of the rest.
 type zoneRow struct {
-	id, name, within string // within is the larger unit, if any
-	values           []float64
+	id, name string
+	values   []float64
 }
 
-// zoneSheet is a sheet with a row for each zone: the classes and the rest, which sum to the zone, and the classes in percent of what is
-// classified.
-type zoneSheet struct {
-	*table.Sheet
-	classes, all int // columns of classes, and with the rest
+// zoneTable is what a sheet says of zones: the classes and the rest, which sum to the zone, and the classes in percent of what is
+// classified. The rows are made as they are asked for.
+type zoneTable struct {
+	name             string
+	title            table.Cell
+	classes, percent []table.Cell // heads
+	rest             []string
+	count            int
+	rows             iter.Seq[zoneRow]
+	units            bool // some zones are larger units, so that there is no sum of all: it would count them twice
 }
 
-func newZoneSheet(name string, title table.Cell, classes, percent []table.Cell, rest []string) *zoneSheet {
-	s := &zoneSheet{&table.Sheet{Name: name, FreezeRows: 3, FreezeCols: 2, Widths: []float64{12, 22}}, len(classes), len(classes) + len(rest)}
-	s.Add(title)
+// sheet has a row for each zone, and one for all.
+func (z *zoneTable) sheet() *table.Sheet {
+	s := &table.Sheet{Name: z.name, FreezeRows: 3, FreezeCols: 2, Widths: []float64{12, 22}, Count: z.count}
+	s.Add(z.title)
 	s.Add(table.Text("The sums and the percentages (of what is classified) are formulas: they follow when a number is changed.", table.Style{Dim: true}))
-	heads := append([]table.Cell{head("zone_id"), head("zone_name")}, classes...)
-	for _, text := range append(slices.Clone(rest), "zone") {
+	heads := append([]table.Cell{head("zone_id"), head("zone_name")}, z.classes...)
+	for _, text := range append(slices.Clone(z.rest), "zone") {
 		heads = append(heads, table.Text(text, table.Style{Head: true, Right: true}))
 	}
-	s.Add(append(heads, percent...)...)
+	s.Add(append(heads, z.percent...)...)
+	all := len(z.classes) + len(z.rest)
+	if z.count > 0 && !z.units {
+		s.Count++
+	}
+	s.More = func(yield func([]table.Cell) bool) {
+		number := len(s.Lines)
+		total := make([]float64, all)
+		var cells []table.Cell
+		for r := range z.rows {
+			number++
+			cells = append(cells[:0], table.Text(r.id, table.Style{}), table.Text(r.name, table.Style{}))
+			for k, v := range r.values {
+				cells = append(cells, area(v, table.Style{}))
+				total[k] += v
+			}
+			if !yield(z.finish(cells, r.values, number, table.Style{})) {
+				return
+			}
+		}
+		if from := len(s.Lines) + 1; number >= from && !z.units {
+			style := table.Style{Bold: true, Top: true}
+			cells = append(cells[:0], table.Text("", style), table.Text("all zones", style))
+			for k, v := range total {
+				cells = append(cells, formula(v, fmt.Sprintf("SUM(%s%d:%s%d)", column(2+k), from, column(2+k), number), style))
+			}
+			yield(z.finish(cells, total, number+1, style))
+		}
+	}
 	return s
 }
 
-// finish adds a line with the sum and the percentages of its values behind it.
-func (s *zoneSheet) finish(cells []table.Cell, v []float64, style table.Style) {
-	n := s.classes
+// finish adds the sum and the percentages of its values to a line.
+func (z *zoneTable) finish(cells []table.Cell, v []float64, line int, style table.Style) []table.Cell {
+	n, all := len(z.classes), len(v)
 	first, last := column(2), column(2+n-1)
-	whole, classified, line := 0.0, 0.0, len(s.Lines)+1
+	whole, classified := 0.0, 0.0
 	for i, x := range v {
 		whole += x
 		if i < n {
 			classified += x
 		}
 	}
-	cells = append(cells, formula(whole, fmt.Sprintf("SUM(%s%d:%s%d)", first, line, column(2+s.all-1), line), style))
+	cells = append(cells, formula(whole, fmt.Sprintf("SUM(%s%d:%s%d)", first, line, column(2+all-1), line), style))
 	style.Format = "0.00"
 	for i := range n {
 		cells = append(cells, formula(account.Percent(v[i], classified),
 			fmt.Sprintf("IF(SUM($%s%d:$%s%d)=0,0,100*%s%d/SUM($%s%d:$%s%d))", first, line, last, line, column(2+i), line, first, line, last, line), style))
 	}
-	s.Add(cells...)
-}
-
-// fill adds the zones and, unless some are larger units, which would count twice, all zones together.
-func (s *zoneSheet) fill(rows []zoneRow) *table.Sheet {
-	units := false
-	total := make([]float64, s.all)
-	for _, z := range rows {
-		units = units || z.within != ""
-		cells := []table.Cell{table.Text(z.id, table.Style{}), table.Text(z.name, table.Style{})}
-		for k, v := range z.values {
-			cells = append(cells, area(v, table.Style{}))
-			total[k] += v
-		}
-		s.finish(cells, z.values, table.Style{})
-	}
-	if from, to := 4, len(s.Lines); to > from && !units {
-		style := table.Style{Bold: true, Top: true}
-		cells := []table.Cell{table.Text("", style), table.Text("all zones", style)}
-		for k, v := range total {
-			cells = append(cells, formula(v, fmt.Sprintf("SUM(%s%d:%s%d)", column(2+k), from, column(2+k), to), style))
-		}
-		s.finish(cells, total, style)
-	}
-	return s.Sheet
+	return cells
 }
 
 // Compositions has a sheet for each epoch.
 func Compositions(c *job.Compositions) (out []*table.Sheet) {
 	e := c.Extents
 	for _, epoch := range e.Epochs {
-		var rows []zoneRow
-		for _, z := range e.Zones {
-			if !e.Has(epoch, z.ID) {
-				continue
-			}
-			row := zoneRow{id: z.ID, name: z.Name}
-			rest := e.Whole(epoch, z.ID)
-			for _, k := range e.Classes {
-				a := e.Area(epoch, z.ID, k.ID)
-				row.values, rest = append(row.values, a/c.Unit.M2), rest-a
-			}
-			if rest < 1e-9*e.Whole(epoch, z.ID) { // of rounding
-				rest = 0
-			}
-			row.values = append(row.values, rest/c.Unit.M2)
-			if e.IsUnit(z.ID) {
-				row.within = z.ID // it holds others
-			}
-			rows = append(rows, row)
-		}
 		name := strings.TrimSpace("Composition " + epoch)
-		title := table.Text(name+" in "+c.Unit.Label+" of true ground", table.Style{Bold: true})
-		out = append(out, newZoneSheet(name, title, classHeads(e.Classes, c.Legend, ""), classHeads(e.Classes, c.Legend, "% "), []string{"in no class"}).fill(rows))
+		z := &zoneTable{name: name, title: table.Text(name+" in "+c.Unit.Label+" of true ground", table.Style{Bold: true}),
+			classes: classHeads(e.Classes, c.Legend, ""), percent: classHeads(e.Classes, c.Legend, "% "), rest: []string{"in no class"}}
+		for _, n := range e.Zones {
+			if e.Has(epoch, n.ID) {
+				z.count++
+				z.units = z.units || e.IsUnit(n.ID)
+			}
+		}
+		z.rows = func(yield func(zoneRow) bool) {
+			row := zoneRow{values: make([]float64, len(e.Classes)+1)}
+			for _, n := range e.Zones {
+				if !e.Has(epoch, n.ID) {
+					continue
+				}
+				row.id, row.name = n.ID, n.Name
+				whole := e.Whole(epoch, n.ID)
+				rest := whole
+				for k, class := range e.Classes {
+					a := e.Area(epoch, n.ID, class.ID)
+					row.values[k], rest = a/c.Unit.M2, rest-a
+				}
+				if rest < 1e-9*whole { // of rounding
+					rest = 0
+				}
+				row.values[len(e.Classes)] = rest / c.Unit.M2
+				if !yield(row) {
+					return
+				}
+			}
+		}
+		out = append(out, z.sheet())
 	}
 	return out
 }
@@ -318,15 +338,20 @@ func (s *accountSheet) account(x *account.Statement) {
 	s.Add()
 }
 
-// Accounts has the sheets of postings: of extents one each, of change two, the account and the matrix.
-func Accounts(list book.List, unit account.Unit) (out []*table.Sheet) {
+// Accounts has the sheets of postings: of extents one each, of change two, the account and the matrix. With release, the extents of a
+// posting are given up when its sheet is written.
+func Accounts(list book.List, unit account.Unit, release bool) (out []*table.Sheet) {
 	for _, p := range list {
 		name := strings.TrimSpace(p.Account + " " + p.Period())
 		if p.Kind == book.OfExtents {
 			if name == "" {
 				name = "Extents"
 			}
-			out = append(out, extentsOf(p, name, unit))
+			s := extentsOf(p, name, unit)
+			if release {
+				s.Done = func() { p.Extents = nil }
+			}
+			out = append(out, s)
 			continue
 		}
 		out = append(out, changeOf(p, name, unit), matrixOf(p, name+" matrix", unit))
@@ -366,18 +391,29 @@ func extentsOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	for i, c := range p.Legend.Classes {
 		order[c.Code] = i
 	}
-	rows := make([]zoneRow, len(p.ZoneSet.Zones))
-	for i, z := range p.ZoneSet.Zones {
-		rows[i] = zoneRow{id: z.ID, name: z.Name, within: z.WithinID, values: make([]float64, n+3)}
-	}
-	for _, e := range p.Extents {
-		k, ok := at[e.Kind]
-		if !ok {
-			k = order[e.Code]
+	z := &zoneTable{name: name, title: titleOf(p, strings.TrimSpace("Extents "+p.Epoch), unit), classes: headsOf(p, ""), percent: headsOf(p, "% "),
+		rest: []string{"no data", "not in the legend", "outside"}, count: len(p.ZoneSet.Zones)}
+	z.units = slices.ContainsFunc(p.ZoneSet.Zones, func(z book.Zone) bool { return z.WithinID != "" })
+	z.rows = func(yield func(zoneRow) bool) {
+		row := zoneRow{values: make([]float64, n+3)}
+		from := 0 // rows lie together by zone
+		for i, zone := range p.ZoneSet.Zones {
+			clear(row.values)
+			row.id, row.name = zone.ID, zone.Name
+			for ; from < len(p.Extents) && p.Extents[from].Zone == i; from++ {
+				e := &p.Extents[from]
+				k, ok := at[e.Kind]
+				if !ok {
+					k = order[e.Code]
+				}
+				row.values[k] += e.M2 / unit.M2
+			}
+			if !yield(row) {
+				return
+			}
 		}
-		rows[e.Zone].values[k] += e.M2 / unit.M2
 	}
-	return newZoneSheet(name, titleOf(p, strings.TrimSpace("Extents "+p.Epoch), unit), headsOf(p, ""), headsOf(p, "% "), []string{"no data", "not in the legend", "outside"}).fill(rows)
+	return z.sheet()
 }
 
 // changeOf has the extent account of each zone of a posting: opening + additions − reductions = closing.

@@ -34,6 +34,7 @@ type Sheet struct {
 	Lines      [][]Cell
 	More       iter.Seq[[]Cell] // more lines, made as they are asked for, or nil; there may be a million
 	Count      int              // of More, -1 when it is not known
+	Done       func()           // when not nil: called when the sheet is written, and what More is made of is not needed any more
 	FreezeRows int              // rows at the top and columns at the left that stay in view
 	FreezeCols int
 	Widths     []float64 // of columns, in characters; 0 for what their cells need
@@ -133,6 +134,9 @@ func (b *Workbook) Write(w io.Writer) error {
 		if err := s.write(f, styles); err != nil {
 			return fmt.Errorf("sheet %s: %w", s.Name, err)
 		}
+		if s.More = nil; s.Done != nil {
+			s.Done()
+		}
 	}
 	const never = "2000-01-01T00:00:00Z"
 	if err := f.SetDocProps(&excelize.DocProperties{Title: b.Title, Creator: b.Author, LastModifiedBy: b.Author, Created: never, Modified: never}); err != nil {
@@ -142,7 +146,7 @@ func (b *Workbook) Write(w io.Writer) error {
 	if err := f.SetCalcProps(&excelize.CalcPropsOptions{FullCalcOnLoad: &full}); err != nil {
 		return err
 	}
-	settled := &parts{w: w, of: map[string]*part{}}
+	settled := &parts{w: w, of: map[string]*part{}, store: spill.Store{Room: 1 << 20}}
 	defer settled.store.Close()
 	f.SetZipWriter(func(io.Writer) excelize.ZipWriter { return settled })
 	_, err := f.WriteTo(io.Discard)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -179,9 +178,6 @@ func (t *writer) row(ctx context.Context, n, ty int, read func(r raster.Reader, 
 	}
 	wg.Wait()
 	if err := context.Cause(ctx); err != nil {
-		if errors.Is(err, context.Canceled) {
-			err = errors.New("stopped before the end; nothing was written")
-		}
 		return err
 	}
 	if n+1 == len(t.levels) || ty%2 == 0 && ty != l.down-1 {
