@@ -60,7 +60,9 @@ func measure(s *session, o *measureOptions) error {
 	}
 	out.checks = r.Checks
 	made := s.postings(o.postOptions, func() []*book.Posting { return []*book.Posting{book.FromComposition(r.Composition)} })
-	out.sheets = func() []*table.Sheet { return sheets.Accounts(made(), r.Unit, o.Post == "") }
+	out.sheets = func() []*table.Sheet {
+		return sheets.Composition(r.Composition, o.Account, zoneSetName(o.ZoneSet, o.Zones))
+	}
 	switch {
 	case out.format == "table":
 	case o.Layout == "long":

@@ -78,7 +78,12 @@ func ExtentsOf(c *account.Composition) *Table {
 	for i := range c.Zones {
 		count += c.Zones[i].Len()
 	}
-	return Extents(c.Unit, c.HasUnits, count, func(yield func(*Zone) bool) {
+	return Extents(c.Unit, c.HasUnits, count, ZonesOf(c))
+}
+
+// ZonesOf are the zones of a composition. A zone serves until the next one.
+func ZonesOf(c *account.Composition) iter.Seq[*Zone] {
+	return func(yield func(*Zone) bool) {
 		var out Zone
 		for i := range c.Zones {
 			z := &c.Zones[i]
@@ -99,7 +104,7 @@ func ExtentsOf(c *account.Composition) *Table {
 				return
 			}
 		}
-	})
+	}
 }
 
 // ClassAreas divides the area of a zone by class: one for each class of the legend, then nodata, unlisted and outside.

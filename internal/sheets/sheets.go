@@ -383,6 +383,12 @@ func headsOf(p *book.Posting, prefix string) (out []table.Cell) {
 	return out
 }
 
+// extentTable is the table of the zones of a posting, without its rows.
+func extentTable(p *book.Posting, name string, unit account.Unit) *zoneTable {
+	return &zoneTable{name: name, title: titleOf(p, strings.TrimSpace("Extents "+p.Epoch), unit), classes: headsOf(p, ""), percent: headsOf(p, "% "),
+		rest: []string{"no data", "not in the legend", "outside"}}
+}
+
 // extentsOf has a row for each zone of a posting: its classes and the rest, which sum to the zone.
 func extentsOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	n := len(p.Legend.Classes)
@@ -391,8 +397,8 @@ func extentsOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 	for i, c := range p.Legend.Classes {
 		order[c.Code] = i
 	}
-	z := &zoneTable{name: name, title: titleOf(p, strings.TrimSpace("Extents "+p.Epoch), unit), classes: headsOf(p, ""), percent: headsOf(p, "% "),
-		rest: []string{"no data", "not in the legend", "outside"}, count: len(p.ZoneSet.Zones)}
+	z := extentTable(p, name, unit)
+	z.count = len(p.ZoneSet.Zones)
 	z.units = slices.ContainsFunc(p.ZoneSet.Zones, func(z book.Zone) bool { return z.WithinID != "" })
 	z.rows = func(yield func(zoneRow) bool) {
 		row := zoneRow{values: make([]float64, n+3)}
@@ -414,6 +420,27 @@ func extentsOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 		}
 	}
 	return z.sheet()
+}
+
+// Composition has a row for each zone of a composition, as the sheet of its posting would be.
+func Composition(c *account.Composition, accountName, zoneSet string) []*table.Sheet {
+	p := &book.Posting{Kind: book.OfExtents, Account: accountName, Epoch: c.Epoch, Legend: book.LegendOf("", c.Legend)}
+	p.ZoneSet.Name = zoneSet
+	name := strings.TrimSpace(accountName + " " + p.Period())
+	if name == "" {
+		name = "Extents"
+	}
+	areas := model.NewClassAreas(c.Legend)
+	z := extentTable(p, name, c.Unit)
+	z.count, z.units = len(c.Zones), c.HasUnits
+	z.rows = func(yield func(zoneRow) bool) {
+		for i := range c.Zones {
+			if s := &c.Zones[i]; !yield(zoneRow{s.ID, s.Name, areas.Of(s)}) {
+				return
+			}
+		}
+	}
+	return []*table.Sheet{z.sheet()}
 }
 
 // changeOf has the extent account of each zone of a posting: opening + additions − reductions = closing.
