@@ -8,9 +8,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/change"
+
 	"github.com/stretchr/testify/require"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
@@ -40,7 +42,7 @@ func BenchmarkThreeEpochs(b *testing.B) {
 		b.Run(fmt.Sprintf("%d-zones", n*n), func(b *testing.B) {
 			ratio(b, floor, func() time.Duration {
 				start := time.Now()
-				in := account.ChangeInput{Epochs: []string{"2000", "2010", "2020"}, Rasters: paths}
+				in := change.Input{Epochs: []string{"2000", "2010", "2020"}, Rasters: paths}
 				var layers []raster.Source
 				for _, p := range paths {
 					s, err := geotiff.Open(p, 1)
@@ -51,10 +53,10 @@ func BenchmarkThreeEpochs(b *testing.B) {
 				}
 				in.Zones, in.Placement = zonesOf(b, layers[0].Header().Grid, zones)
 				var err error
-				in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: account.ChangeGroups(3),
+				in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(3),
 					Zones: in.Zones, Placement: in.Placement, Threads: threads})
 				require.NoError(b, err)
-				_, err = account.Compare(in, account.Units[0])
+				_, err = change.Compare(in, area.Units[0])
 				require.NoError(b, err)
 				return time.Since(start)
 			})
@@ -96,10 +98,10 @@ func TestManyTransitionsInLittleMemory(t *testing.T) {
 	place, err := set.Place(g)
 	require.NoError(t, err)
 	before := heap()
-	in := account.ChangeInput{Epochs: []string{"2000", "2020"}, Rasters: []string{"a", "b"}, Coders: []*cover.Coder{{}, {}}, Zones: set, Placement: place}
-	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: account.ChangeGroups(2), Zones: set, Placement: place})
+	in := change.Input{Epochs: []string{"2000", "2020"}, Rasters: []string{"a", "b"}, Coders: []*cover.Coder{{}, {}}, Zones: set, Placement: place}
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(2), Zones: set, Placement: place})
 	require.NoError(t, err)
-	ch, err := account.Compare(in, account.Units[0])
+	ch, err := change.Compare(in, area.Units[0])
 	require.NoError(t, err)
 	used := heap() - before
 	transitions := 0

@@ -1,3 +1,4 @@
+// Package account makes statements that balance of tables of extents and transitions: extent accounts, compositions, flows and series.
 package account
 
 import (
@@ -7,6 +8,10 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/text"
@@ -30,32 +35,32 @@ type Flow struct{ Name, Managed string }
 // ReadFlows reads a CSV with the columns from, to, flow and optionally managed (yes or no) and note. from and to are a code, a list
 // such as 3;4, or * for any class; the first line that fits a transition counts.
 func ReadFlows(path string) (*Flows, error) {
-	rows, notes, err := cover.ReadRows(path, []string{"from", "to", "flow"}, []string{"managed", "note"})
+	list, notes, err := rows.Read(path, []string{"from", "to", "flow"}, []string{"managed", "note"})
 	if err != nil {
 		return nil, err
 	}
 	f := &Flows{Source: path, Notes: notes}
-	for _, r := range rows {
-		c := cells{path, r}
+	for _, r := range list {
+		c := rows.Line{Path: path, Row: r}
 		codes := func(name string) ([]string, error) {
-			list := c.text(name)
+			list := c.Text(name)
 			if list == "*" {
 				return nil, nil
 			}
 			var out []string
 			for _, s := range strings.Split(list, ";") {
 				if s = strings.TrimSpace(s); s == "" {
-					return nil, c.wrong("%q is no code, no list of codes such as 3;4, and no * for any class", list)
+					return nil, c.Wrong("%q is no code, no list of codes such as 3;4, and no * for any class", list)
 				}
 				code, err := text.Code(s)
 				if err != nil {
-					return nil, c.wrong("%v", err)
+					return nil, c.Wrong("%v", err)
 				}
 				out = append(out, code)
 			}
 			return out, nil
 		}
-		l := flowLine{Flow: Flow{Name: c.text("flow")}}
+		l := flowLine{Flow: Flow{Name: c.Text("flow")}}
 		if l.from, err = codes("from"); err != nil {
 			return nil, err
 		}
@@ -63,20 +68,20 @@ func ReadFlows(path string) (*Flows, error) {
 			return nil, err
 		}
 		if l.Name == "" {
-			return nil, c.wrong("the flow has no name")
+			return nil, c.Wrong("the flow has no name")
 		}
-		switch c.text("managed") {
+		switch c.Text("managed") {
 		case "yes":
 			l.Managed = "managed"
 		case "no":
 			l.Managed = "unmanaged"
 		case "":
 		default:
-			return nil, c.wrong("managed is %q: write yes or no, or leave it empty", c.text("managed"))
+			return nil, c.Wrong("managed is %q: write yes or no, or leave it empty", c.Text("managed"))
 		}
 		for _, o := range f.lines {
 			if o.Name == l.Name && o.Managed != l.Managed {
-				return nil, c.wrong("the flow %q is managed in one line and not in another", l.Name)
+				return nil, c.Wrong("the flow %q is managed in one line and not in another", l.Name)
 			}
 		}
 		f.lines = append(f.lines, l)
@@ -118,7 +123,7 @@ func (f *Flows) Managed() bool {
 
 // Statement is the extent account of a zone between two epochs, on the ground that both map.
 type Statement struct {
-	Zone    Named
+	Zone    cover.Named
 	Pair    [2]string
 	Entries []Entry
 	// Ground that takes no part, in m².
@@ -149,7 +154,7 @@ const (
 )
 
 // AllZones is the zone of totals.
-var AllZones = Named{"", "all zones"}
+var AllZones = cover.Named{ID: "", Name: "all zones"}
 
 // NotAssigned ends the names of entries for what no line of flows says is managed or not.
 const NotAssigned = "not assigned"
@@ -261,7 +266,7 @@ func (m *Moves) Statements(f *Flows) []Statement {
 
 // FlowRow is how much ground of a zone a flow moved.
 type FlowRow struct {
-	Zone         Named
+	Zone         cover.Named
 	Pair         [2]string
 	Flow         Flow
 	M2           float64
@@ -313,9 +318,9 @@ func (m *Moves) Flows(f *Flows) []FlowRow {
 				if v == 0 && n.Name == OtherChange {
 					continue
 				}
-				r := FlowRow{z, pair, n, v, Percent(v, mapped), math.NaN()}
+				r := FlowRow{z, pair, n, v, area.Percent(v, mapped), math.NaN()}
 				if n.Name != NoChange {
-					r.PctOfChanged = Percent(v, changed)
+					r.PctOfChanged = area.Percent(v, changed)
 				}
 				out = append(out, r)
 			}
@@ -327,7 +332,7 @@ func (m *Moves) Flows(f *Flows) []FlowRow {
 // CompositionRow is a class in a zone at an epoch.
 type CompositionRow struct {
 	Epoch           string
-	Zone, Class     Named
+	Zone, Class     cover.Named
 	M2              float64
 	PctOfZone       float64
 	PctOfClassified float64
@@ -371,13 +376,13 @@ func (e *Extents) Composition() iter.Seq[[]CompositionRow] {
 }
 
 // compose fills the rows of a zone from the areas of its classes, in m².
-func compose(rows []CompositionRow, epoch string, z Named, classes []Named, areas []float64, whole float64) {
+func compose(rows []CompositionRow, epoch string, z cover.Named, classes []cover.Named, areas []float64, whole float64) {
 	classified := 0.0
 	for _, a := range areas {
 		classified += a
 	}
 	for i, c := range classes {
-		rows[i] = CompositionRow{epoch, z, c, areas[i], Percent(areas[i], whole), Percent(areas[i], classified), 1}
+		rows[i] = CompositionRow{epoch, z, c, areas[i], area.Percent(areas[i], whole), area.Percent(areas[i], classified), 1}
 		for k, a := range areas {
 			if a > areas[i] || a == areas[i] && k < i {
 				rows[i].Rank++
@@ -406,7 +411,7 @@ type RankRow struct {
 }
 
 // RankZones ranks the zones of each epoch by the extent of a class, the largest first.
-func (e *Extents) RankZones(class Named) (out []RankRow) {
+func (e *Extents) RankZones(class cover.Named) (out []RankRow) {
 	byEpoch := map[string][]CompositionRow{}
 	total := map[string]float64{}
 	for rows := range e.Composition() {
@@ -421,7 +426,7 @@ func (e *Extents) RankZones(class Named) (out []RankRow) {
 		of := byEpoch[epoch]
 		slices.SortStableFunc(of, func(a, b CompositionRow) int { return cmp.Compare(b.M2, a.M2) })
 		for k, r := range of {
-			out = append(out, RankRow{r, k + 1, Percent(r.M2, total[epoch])})
+			out = append(out, RankRow{r, k + 1, area.Percent(r.M2, total[epoch])})
 		}
 	}
 	return out
@@ -463,7 +468,7 @@ func RoundToSum(values []float64, digits int) []float64 {
 
 // SeriesRow is the extent of a class in a zone at an epoch, beside earlier ones. Differences are NaN at the first epoch.
 type SeriesRow struct {
-	Zone, Class                            Named
+	Zone, Class                            cover.Named
 	Epoch                                  string
 	M2                                     float64
 	SinceFirst, SincePrevious              float64 // m²
@@ -491,7 +496,7 @@ func (e *Extents) Series() iter.Seq[SeriesRow] {
 }
 
 // areaOf is the extent of a class in a zone, or in all zones together, and whether there is one.
-func (e *Extents) areaOf(epoch string, z, c Named) (float64, bool) {
+func (e *Extents) areaOf(epoch string, z, c cover.Named) (float64, bool) {
 	if z != AllZones {
 		return e.Area(epoch, z.ID, c.ID), e.Has(epoch, z.ID)
 	}
@@ -505,21 +510,21 @@ func (e *Extents) areaOf(epoch string, z, c Named) (float64, bool) {
 }
 
 // seriesOf lists the extents of one class in one zone over the epochs.
-func (e *Extents) seriesOf(z, c Named) (out []SeriesRow) {
+func (e *Extents) seriesOf(z, c cover.Named) (out []SeriesRow) {
 	nan := math.NaN()
 	var first, previous SeriesRow
-	for _, epoch := range e.Epochs {
-		a, ok := e.areaOf(epoch, z, c)
+	for _, at := range e.Epochs {
+		a, ok := e.areaOf(at, z, c)
 		if !ok {
 			continue
 		}
-		r := SeriesRow{z, c, epoch, a, nan, nan, nan, nan, nan, nan}
+		r := SeriesRow{z, c, at, a, nan, nan, nan, nan, nan, nan}
 		if out == nil {
 			first = r
 		} else {
 			r.SinceFirst, r.SincePrevious = a-first.M2, a-previous.M2
-			r.PctSinceFirst, r.PctPerYearSinceFirst, _ = rates(first.M2, a, a-first.M2, years(first.Epoch, epoch))
-			r.PctSincePrevious, r.PctPerYearSimple, _ = rates(previous.M2, a, a-previous.M2, years(previous.Epoch, epoch))
+			r.PctSinceFirst, r.PctPerYearSinceFirst, _ = epoch.Rates(first.M2, a, a-first.M2, epoch.Years(first.Epoch, at))
+			r.PctSincePrevious, r.PctPerYearSimple, _ = epoch.Rates(previous.M2, a, a-previous.M2, epoch.Years(previous.Epoch, at))
 		}
 		previous = r
 		out = append(out, r)

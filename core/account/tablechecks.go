@@ -3,15 +3,20 @@ package account
 import (
 	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/epoch"
 )
 
 // Check checks the tables that moves were read from.
-func (m *Moves) Check() Check { return rowsCheck(m.missing) }
+func (m *Moves) Check() check.Check { return rowsCheck(m.missing) }
 
 // CheckStatements checks extent accounts made from tables.
-func CheckStatements(list []Statement, classes []Named, b Bounds) []Check {
-	var balance []Finding
-	pairs := pairChecks{bounds: b}
+func CheckStatements(list []Statement, classes []cover.Named, b check.Bounds) []check.Check {
+	var balance []check.Finding
+	pairs := check.Pairs{Bounds: b}
 	for _, s := range list {
 		if s.Zone == AllZones {
 			continue
@@ -25,23 +30,23 @@ func CheckStatements(list []Statement, classes []Named, b Bounds) []Check {
 		for i, c := range classes {
 			off := open.Values[i] + byKind[Additions].Values[i] - byKind[Reductions].Values[i] - closing.Values[i]
 			if math.Abs(off) > 1e-9*open.Total {
-				balance = append(balance, pairs.at(between, zone, off, "%s", c.Label()))
+				balance = append(balance, pairs.At(between, zone, off, "%s", c.Label()))
 			}
-			pairs.class(between, zone, c, open.Values[i] != 0, closing.Values[i] != 0, closing.Values[i]-open.Values[i])
+			pairs.Class(between, zone, c, open.Values[i] != 0, closing.Values[i] != 0, closing.Values[i]-open.Values[i])
 		}
 		whole := open.Total + s.OnlyFirst + s.OnlySecond + s.Neither + s.Outside
-		pairs.ground(between, zone, s.OnlyFirst, s.OnlySecond, whole)
-		pairs.rate(between, zone, "", Percent(byKind[Additions].Total, open.Total)/years(s.Pair[0], s.Pair[1]))
+		pairs.Ground(between, zone, s.OnlyFirst, s.OnlySecond, whole)
+		pairs.Rate(between, zone, "", area.Percent(byKind[Additions].Total, open.Total)/epoch.Years(s.Pair[0], s.Pair[1]))
 	}
-	mapped, extents, pace, vanish := pairs.checks("account", noDates)
-	return []Check{
-		judge("balance", "opening + additions − reductions = closing for every class", "classes do not balance", balance),
+	mapped, extents, pace, vanish := pairs.Checks("account", check.NoDates)
+	return []check.Check{
+		check.Judge("balance", "opening + additions − reductions = closing for every class", "classes do not balance", balance),
 		mapped, extents, pace, vanish,
 	}
 }
 
 // StatementExtents are the opening and closing extents of accounts, for control totals.
-func StatementExtents(list []Statement, classes []Named) (out []Mapped) {
+func StatementExtents(list []Statement, classes []cover.Named) (out []check.Mapped) {
 	seen := map[[3]string]bool{}
 	for _, s := range list {
 		if s.Zone == AllZones {
@@ -57,7 +62,7 @@ func StatementExtents(list []Statement, classes []Named) (out []Mapped) {
 			for i, c := range classes {
 				if key := [3]string{s.Zone.ID, c.ID, epoch}; !seen[key] {
 					seen[key] = true
-					out = append(out, Mapped{s.Zone.ID, c.ID, epoch, e.Values[i]})
+					out = append(out, check.Mapped{Zone: s.Zone.ID, Class: c.ID, Epoch: epoch, M2: e.Values[i]})
 				}
 			}
 		}
@@ -66,73 +71,73 @@ func StatementExtents(list []Statement, classes []Named) (out []Mapped) {
 }
 
 // Check checks extents from tables: classes without ground, and what differs between epochs that follow one another.
-func (e *Extents) Check(b Bounds) []Check {
-	var ground, nodata []Finding
-	pairs := pairChecks{bounds: b}
+func (e *Extents) Check(b check.Bounds) []check.Check {
+	var ground, nodata []check.Finding
+	pairs := check.Pairs{Bounds: b}
 	for _, c := range e.Classes {
 		sum := 0.0
-		for _, epoch := range e.Epochs {
+		for _, at := range e.Epochs {
 			for _, z := range e.Zones {
-				sum += e.Area(epoch, z.ID, c.ID)
+				sum += e.Area(at, z.ID, c.ID)
 			}
 		}
 		if sum == 0 {
-			ground = append(ground, Finding{Class: c.ID, Text: c.Label()})
+			ground = append(ground, check.Finding{Class: c.ID, Text: c.Label()})
 		}
 	}
-	classified := func(epoch, zone string) (sum float64) {
+	classified := func(at, zone string) (sum float64) {
 		for _, c := range e.Classes {
-			sum += e.Area(epoch, zone, c.ID)
+			sum += e.Area(at, zone, c.ID)
 		}
 		return sum
 	}
-	for i, epoch := range e.Epochs {
+	for i, at := range e.Epochs {
 		for _, z := range e.Zones {
-			if !e.Has(epoch, z.ID) {
+			if !e.Has(at, z.ID) {
 				continue
 			}
-			now, whole := classified(epoch, z.ID), e.Whole(epoch, z.ID)
-			if v := 100 - Percent(now, whole); v > b["nodata"] {
-				nodata = append(nodata, Finding{Epoch: epoch, ZoneID: z.ID, Value: v, Text: fmt.Sprintf("%s %.3g %%", z.ID, v)})
+			now, whole := classified(at, z.ID), e.Whole(at, z.ID)
+			if v := 100 - area.Percent(now, whole); v > b["nodata"] {
+				nodata = append(nodata, check.Finding{Epoch: at, ZoneID: z.ID, Value: v, Text: fmt.Sprintf("%s %.3g %%", z.ID, v)})
 			}
 			if i == 0 || !e.Has(e.Epochs[i-1], z.ID) {
 				continue
 			}
 			before := e.Epochs[i-1]
-			between := before + "–" + epoch
-			pairs.more(between, z.ID, Percent(now-classified(before, z.ID), whole))
+			between := before + "–" + at
+			pairs.Differs(between, z.ID, area.Percent(now-classified(before, z.ID), whole))
 			moved := 0.0
 			for _, c := range e.Classes {
-				x, y := e.Area(before, z.ID, c.ID), e.Area(epoch, z.ID, c.ID)
+				x, y := e.Area(before, z.ID, c.ID), e.Area(at, z.ID, c.ID)
 				moved += math.Abs(y-x) / 2
-				pairs.class(between, z.ID, c, x != 0, y != 0, y-x)
+				pairs.Class(between, z.ID, c, x != 0, y != 0, y-x)
 			}
-			pairs.rate(between, z.ID, "at least ", Percent(moved, now)/years(before, epoch))
+			pairs.Rate(between, z.ID, "at least ", area.Percent(moved, now)/epoch.Years(before, at))
 		}
 	}
-	_, extents, pace, vanish := pairs.checks("account", "it takes two epochs whose labels are years or dates")
+	_, extents, pace, vanish := pairs.Checks("account", "it takes two epochs whose labels are years or dates")
 	if len(e.Epochs) < 2 {
-		for _, k := range []*Check{&extents, &vanish} {
-			k.Outcome, k.Text = NotMade, "it takes two epochs"
+		for _, k := range []*check.Check{&extents, &vanish} {
+			k.Outcome, k.Text = check.NotMade, "it takes two epochs"
 		}
 	}
-	return []Check{
+	return []check.Check{
 		rowsCheck(e.missing),
-		judge("nodata", fmt.Sprintf("no zone is more than %g %% without a class", b["nodata"]), "zones are mostly without a class", nodata),
-		judge("ground", "every class has ground in some zone", "classes without any ground in these zones", ground),
+		check.Judge("nodata", fmt.Sprintf("no zone is more than %g %% without a class", b["nodata"]), "zones are mostly without a class", nodata),
+		check.Judge("ground", "every class has ground in some zone", "classes without any ground in these zones", ground),
 		extents, pace, vanish,
 	}
 }
 
 // Mapped are the extents of the classes, for control totals.
-func (e *Extents) Mapped() (out []Mapped) {
+func (e *Extents) Mapped() (out []check.Mapped) {
 	for _, epoch := range e.Epochs {
 		for _, z := range e.Zones {
 			if e.units[z.ID] || !e.Has(epoch, z.ID) {
 				continue
 			}
 			for _, c := range e.Classes {
-				out = append(out, Mapped{z.ID, c.ID, epoch, e.Area(epoch, z.ID, c.ID)})
+				out = append(out, check.Mapped{Zone: z.ID, Class: c.ID, Epoch: epoch, M2: e.Area(epoch, z.ID, c.ID)})
 			}
 		}
 	}

@@ -8,68 +8,30 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/text"
 )
 
 // Extents is what tally tables hold, zone by zone.
 type Extents struct {
-	Epochs  []string // in the order of time, or of the tables where the labels are no dates
-	Zones   []Named  // in the order of the tables
-	Classes []Named  // in the order of the tables
-	Notes   []string // what had to be assumed when tables were read
+	Epochs  []string      // in the order of time, or of the tables where the labels are no dates
+	Zones   []cover.Named // in the order of the tables
+	Classes []cover.Named // in the order of the tables
+	Notes   []string      // what had to be assumed when tables were read
 	area    map[place]float64
 	whole   map[place]float64 // by epoch and zone: all parts
 	units   map[string]bool   // zones that hold others of the tables
-	missing []Finding         // zones of which rows are missing
+	missing []check.Finding   // zones of which rows are missing
 
 	epochs, zones, classes map[string]int32 // places in the lists above; classes by code as they are in the tables
 }
 
 // place is an epoch, a zone and a class by number. There may be a million.
 type place struct{ epoch, zone, class int32 }
-
-// Named is a zone or class, by id or code.
-type Named struct{ ID, Name string }
-
-// Label is the name, or the id of one without.
-func (n Named) Label() string {
-	if n.Name == "" {
-		return n.ID
-	}
-	return n.Name
-}
-
-// cells reads the cells of a row of a table that is Verdex's own.
-type cells struct {
-	path string
-	row  cover.Row
-}
-
-func (c cells) text(name string) string { return c.row.Cell[name] }
-
-func (c cells) wrong(format string, args ...any) error {
-	return fmt.Errorf("%s: line %d: %s", c.path, c.row.Line, fmt.Sprintf(format, args...))
-}
-
-// area reads an area in m².
-func (c cells) area(name string) (float64, error) {
-	if c.text("unit") == "" {
-		return 0, c.wrong("the unit is missing: write ha, m2, km2, acre or mi2")
-	}
-	u, err := FindUnit(c.text("unit"))
-	if err != nil {
-		return 0, c.wrong("%v", err)
-	}
-	v, err := strconv.ParseFloat(c.text(name), 64)
-	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-		return 0, c.wrong("the %s %q is no number", name, c.text(name))
-	}
-	if v < 0 {
-		return 0, c.wrong("the %s %q is negative, which no area is", name, c.text(name))
-	}
-	return v * u.M2, nil
-}
 
 // percentages adds up what the rows of each zone say of their share in it, by epoch or pair of epochs and zone, where all of them do. Rows that
 // are missing show in the sum.
@@ -80,18 +42,18 @@ type percentage struct {
 	silent         bool // a row does not say
 }
 
-func (p percentages) add(c cells) {
-	epoch := c.text("epoch")
-	if c.text("from_epoch") != "" || c.text("to_epoch") != "" {
-		epoch = c.text("from_epoch") + "–" + c.text("to_epoch")
+func (p percentages) add(c rows.Line) {
+	epoch := c.Text("epoch")
+	if c.Text("from_epoch") != "" || c.Text("to_epoch") != "" {
+		epoch = c.Text("from_epoch") + "–" + c.Text("to_epoch")
 	}
-	key := [2]string{epoch, c.text("zone_id")}
+	key := [2]string{epoch, c.Text("zone_id")}
 	of := p[key]
 	if of == nil {
 		of = &percentage{tolerance: 1e-6}
 		p[key] = of
 	}
-	cell := c.text("pct_of_zone")
+	cell := c.Text("pct_of_zone")
 	v, err := strconv.ParseFloat(cell, 64)
 	if err != nil {
 		of.silent = true
@@ -102,41 +64,41 @@ func (p percentages) add(c cells) {
 	of.tolerance += math.Pow10(-len(decimals)) / 2 // the percentages may be rounded
 }
 
-func (p percentages) findings() (out []Finding) {
+func (p percentages) findings() (out []check.Finding) {
 	for key, of := range p {
 		if !of.silent && math.Abs(of.sum-100) > of.tolerance && of.sum != 0 {
 			epoch, zone := key[0], key[1]
-			out = append(out, Finding{Epoch: epoch, ZoneID: zone, Value: of.sum, Text: strings.TrimSpace(epoch+" "+zone) + fmt.Sprintf(" %.6g %%", of.sum)})
+			out = append(out, check.Finding{Epoch: epoch, ZoneID: zone, Value: of.sum, Text: strings.TrimSpace(epoch+" "+zone) + fmt.Sprintf(" %.6g %%", of.sum)})
 		}
 	}
-	slices.SortFunc(out, func(a, b Finding) int { return strings.Compare(a.Epoch+"\x00"+a.ZoneID, b.Epoch+"\x00"+b.ZoneID) })
+	slices.SortFunc(out, func(a, b check.Finding) int { return strings.Compare(a.Epoch+"\x00"+a.ZoneID, b.Epoch+"\x00"+b.ZoneID) })
 	return out
 }
 
 // MissingRows finds the zones of a table of extents or of transitions of which rows are missing or doubled.
-func MissingRows(rows []cover.Row) []Finding {
+func MissingRows(list []rows.Row) []check.Finding {
 	parts := percentages{}
-	for _, r := range rows {
-		parts.add(cells{row: r})
+	for _, r := range list {
+		parts.add(rows.Line{Row: r})
 	}
 	return parts.findings()
 }
 
 // rowsCheck is the check that no rows of the tables are missing.
-func rowsCheck(missing []Finding) Check {
-	return judge("rows", "the rows of each zone make 100 % of it", "rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %", missing)
+func rowsCheck(missing []check.Finding) check.Check {
+	return check.Judge("rows", "the rows of each zone make 100 % of it", "rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %", missing)
 }
 
 // hint adds what kind of table is wanted to the error of one that lacks a column.
 func hint(err error, text string) error {
-	if errors.Is(err, cover.ErrNoColumn) {
+	if errors.Is(err, rows.ErrNoColumn) {
 		return fmt.Errorf("%w: %s", err, text)
 	}
 	return err
 }
 
 // note gives the place of a name in a list, which it is added to when it is new.
-func note(list *[]Named, at map[string]int32, n Named) (int32, error) {
+func note(list *[]cover.Named, at map[string]int32, n cover.Named) (int32, error) {
 	i, ok := at[n.ID]
 	if !ok {
 		i = int32(len(*list))
@@ -150,15 +112,15 @@ func note(list *[]Named, at map[string]int32, n Named) (int32, error) {
 
 // Reader reads the rows of a table by its name and hands them over one by one; [cover.EachRow] reads files. A row serves until the
 // next one.
-type Reader func(name string, needed, optional []string, each func(cover.Row) error) (notes []string, err error)
+type Reader func(name string, needed, optional []string, each func(rows.Row) error) (notes []string, err error)
 
 // ReadExtents reads long tables of extents. A zone, epoch and class that occurs twice is an error.
 func ReadExtents(paths []string, read Reader) (*Extents, error) {
 	e := &Extents{area: map[place]float64{}, whole: map[place]float64{}, units: map[string]bool{}, epochs: map[string]int32{}, zones: map[string]int32{}, classes: map[string]int32{}}
 	parts := percentages{}
 	for _, path := range paths {
-		notes, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"}, func(r cover.Row) error {
-			return e.add(cells{path, r}, parts)
+		notes, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"}, func(r rows.Row) error {
+			return e.add(rows.Line{Path: path, Row: r}, parts)
 		})
 		if err != nil {
 			return nil, hint(err, "a long table of extents is needed")
@@ -168,69 +130,55 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 	if len(e.Classes) == 0 {
 		return nil, fmt.Errorf("%s: there are no extents of classes in it", strings.Join(paths, ", "))
 	}
-	sortEpochs(e.Epochs)
+	epoch.Sort(e.Epochs)
 	e.missing = parts.findings()
 	return e, nil
 }
 
 // add adds a row of a table.
-func (e *Extents) add(c cells, parts percentages) error {
-	if c.text("zone_id") == "" {
-		return c.wrong("it has no zone_id")
+func (e *Extents) add(c rows.Line, parts percentages) error {
+	if c.Text("zone_id") == "" {
+		return c.Wrong("it has no zone_id")
 	}
-	a, err := c.area("area")
+	a, err := c.Area("area")
 	if err != nil {
 		return err
 	}
-	epoch, ok := e.epochs[c.text("epoch")]
+	epoch, ok := e.epochs[c.Text("epoch")]
 	if !ok {
 		epoch = int32(len(e.Epochs))
-		e.epochs[c.text("epoch")], e.Epochs = epoch, append(e.Epochs, c.text("epoch"))
+		e.epochs[c.Text("epoch")], e.Epochs = epoch, append(e.Epochs, c.Text("epoch"))
 	}
-	zone, err := note(&e.Zones, e.zones, Named{c.text("zone_id"), c.text("zone_name")})
+	zone, err := note(&e.Zones, e.zones, cover.Named{ID: c.Text("zone_id"), Name: c.Text("zone_name")})
 	if err != nil {
-		return c.wrong("zone %v", err)
+		return c.Wrong("zone %v", err)
 	}
-	if unit := c.text("within_id"); unit != "" {
+	if unit := c.Text("within_id"); unit != "" {
 		e.units[unit] = true
 	}
 	parts.add(c)
 	e.whole[place{epoch, zone, -1}] += a
-	switch kind := c.text("kind"); kind {
+	switch kind := c.Text("kind"); kind {
 	case "class":
 	case "nodata", "unlisted", "outside":
 		return nil
 	default:
-		return c.wrong("the kind %q is not valid: it is class, nodata, unlisted or outside", kind)
+		return c.Wrong("the kind %q is not valid: it is class, nodata, unlisted or outside", kind)
 	}
-	code := c.text("class_code")
+	code := c.Text("class_code")
 	if code == "" { // a class without a code is known by its name
-		code = c.text("class_name")
+		code = c.Text("class_name")
 	}
-	class, err := note(&e.Classes, e.classes, Named{code, c.text("class_name")})
+	class, err := note(&e.Classes, e.classes, cover.Named{ID: code, Name: c.Text("class_name")})
 	if err != nil {
-		return c.wrong("class %v", err)
+		return c.Wrong("class %v", err)
 	}
 	key := place{epoch, zone, class}
 	if _, twice := e.area[key]; twice {
-		return c.wrong("class %s of zone %s at epoch %q occurs twice: give each epoch a label when it is measured", code, c.text("zone_id"), c.text("epoch"))
+		return c.Wrong("class %s of zone %s at epoch %q occurs twice: give each epoch a label when it is measured", code, c.Text("zone_id"), c.Text("epoch"))
 	}
 	e.area[key] = a
 	return nil
-}
-
-// sortEpochs puts labels in the order of time, when all are years or dates.
-func sortEpochs(labels []string) {
-	for _, l := range labels {
-		if _, _, ok := when(l); !ok {
-			return
-		}
-	}
-	slices.SortStableFunc(labels, func(a, b string) int {
-		x, _, _ := when(a)
-		y, _, _ := when(b)
-		return x.Compare(y)
-	})
 }
 
 // Area is the extent of a class in m²; 0 where the tables have none.
@@ -273,11 +221,11 @@ func (e *Extents) Has(epoch, zone string) bool {
 
 // Group gathers classes into those of a legend's groups.
 func (e *Extents) Group(g *cover.Groups) error {
-	to, err := groupsOf(e.Classes, g)
+	to, err := cover.GroupsOf(e.Classes, g)
 	if err != nil {
 		return err
 	}
-	groups := NamedClasses(g.Legend)
+	groups := cover.NamedClasses(g.Legend)
 	numbers := map[string]int32{}
 	for i, n := range groups {
 		numbers[n.ID] = int32(i)
@@ -295,39 +243,14 @@ func (e *Extents) Group(g *cover.Groups) error {
 	return nil
 }
 
-// groupsOf are the names of groups by the codes of classes.
-func groupsOf(classes []Named, g *cover.Groups) (map[string]string, error) {
-	to := map[string]string{}
-	for _, c := range classes {
-		code, err := strconv.Atoi(c.ID)
-		group, ok := cover.Class{}, false
-		if err == nil {
-			group, ok = g.Of(code)
-		}
-		if !ok {
-			return nil, fmt.Errorf("class %s %s of the tables is not in the legend %s", c.ID, c.Name, g.Legend.Source)
-		}
-		to[c.ID] = group.ID()
-	}
-	return to, nil
-}
-
-// NamedClasses are the classes of a legend.
-func NamedClasses(l *cover.Legend) (out []Named) {
-	for _, class := range l.Classes {
-		out = append(out, Named{class.ID(), class.Name})
-	}
-	return out
-}
-
 // Moves are what matrix tables of change hold.
 type Moves struct {
 	Pairs   [][2]string // of epochs, in the order of the tables
-	Zones   []Named
-	Classes []Named
+	Zones   []cover.Named
+	Classes []cover.Named
 	List    []Move
 	Notes   []string          // what had to be assumed when tables were read
-	missing []Finding         // zones of which rows are missing
+	missing []check.Finding   // zones of which rows are missing
 	group   map[string]string // of a class, nil where classes are not gathered
 }
 
@@ -346,8 +269,8 @@ func ReadMoves(paths []string, read Reader) (*Moves, error) {
 	m := &Moves{}
 	r := moveReader{moves: m, zones: map[string]int32{}, classes: map[string]int32{}, parts: percentages{}, seen: map[[5]int32]bool{}}
 	for _, path := range paths {
-		notes, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"}, func(row cover.Row) error {
-			return r.add(cells{path, row})
+		notes, err := read(path, []string{"zone_id", "from_epoch", "to_epoch", "from_code", "to_code", "area", "unit"}, []string{"zone_name", "from_name", "to_name"}, func(row rows.Row) error {
+			return r.add(rows.Line{Path: path, Row: row})
 		})
 		if err != nil {
 			return nil, hint(err, "a table of transitions, the matrix of a change, is needed")
@@ -358,7 +281,7 @@ func ReadMoves(paths []string, read Reader) (*Moves, error) {
 		return nil, fmt.Errorf("%s: there are no transitions in it", strings.Join(paths, ", "))
 	}
 	m.missing = r.parts.findings()
-	slices.SortStableFunc(m.Classes, func(a, b Named) int {
+	slices.SortStableFunc(m.Classes, func(a, b cover.Named) int {
 		x, err1 := strconv.Atoi(a.ID)
 		y, err2 := strconv.Atoi(b.ID)
 		if err1 != nil || err2 != nil {
@@ -377,36 +300,36 @@ type moveReader struct {
 	seen           map[[5]int32]bool // pair, zone, classes, and whether it lies outside
 }
 
-func (r *moveReader) add(c cells) error {
+func (r *moveReader) add(c rows.Line) error {
 	m := r.moves
-	a, err := c.area("area")
+	a, err := c.Area("area")
 	if err != nil {
 		return err
 	}
-	pair := [2]string{c.text("from_epoch"), c.text("to_epoch")}
+	pair := [2]string{c.Text("from_epoch"), c.Text("to_epoch")}
 	r.parts.add(c)
 	k := slices.Index(m.Pairs, pair)
 	if k < 0 {
 		k = len(m.Pairs)
 		m.Pairs = append(m.Pairs, pair)
 	}
-	zone, err := note(&m.Zones, r.zones, Named{c.text("zone_id"), c.text("zone_name")})
+	zone, err := note(&m.Zones, r.zones, cover.Named{ID: c.Text("zone_id"), Name: c.Text("zone_name")})
 	if err != nil {
-		return c.wrong("zone %v", err)
+		return c.Wrong("zone %v", err)
 	}
-	v := Move{Pair: m.Pairs[k], Zone: m.Zones[zone].ID, M2: a, Outside: c.text("from_name") == "outside"}
+	v := Move{Pair: m.Pairs[k], Zone: m.Zones[zone].ID, M2: a, Outside: c.Text("from_name") == "outside"}
 	key := [5]int32{int32(k), zone, -1, -1, 0}
 	if v.Outside {
 		key[4] = 1
 	}
 	for i, end := range []string{"from", "to"} {
-		code := c.text(end + "_code")
+		code := c.Text(end + "_code")
 		if code == "" {
 			continue
 		}
-		class, err := note(&m.Classes, r.classes, Named{code, c.text(end + "_name")})
+		class, err := note(&m.Classes, r.classes, cover.Named{ID: code, Name: c.Text(end + "_name")})
 		if err != nil {
-			return c.wrong("class %v", err)
+			return c.Wrong("class %v", err)
 		}
 		key[2+i] = class
 		if code = m.Classes[class].ID; i == 0 {
@@ -416,7 +339,7 @@ func (r *moveReader) add(c cells) error {
 		}
 	}
 	if r.seen[key] {
-		return c.wrong("the transition from %q to %q of zone %s occurs twice", v.From, v.To, v.Zone)
+		return c.Wrong("the transition from %q to %q of zone %s occurs twice", v.From, v.To, v.Zone)
 	}
 	r.seen[key] = true
 	m.List = append(m.List, v)
@@ -424,19 +347,19 @@ func (r *moveReader) add(c cells) error {
 }
 
 // Arrange puts classes in the order of a legend, under its names; those of the legend that do not occur are left out.
-func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
+func Arrange(classes []cover.Named, l *cover.Legend) ([]cover.Named, error) {
 	if l == nil {
 		return classes, nil
 	}
-	var out []Named
+	var out []cover.Named
 	for _, c := range l.Classes {
 		code := c.ID()
-		if slices.ContainsFunc(classes, func(n Named) bool { return n.ID == code }) {
-			out = append(out, Named{code, c.Name})
+		if slices.ContainsFunc(classes, func(n cover.Named) bool { return n.ID == code }) {
+			out = append(out, cover.Named{ID: code, Name: c.Name})
 		}
 	}
 	for _, n := range classes {
-		if !slices.ContainsFunc(out, func(o Named) bool { return o.ID == n.ID }) {
+		if !slices.ContainsFunc(out, func(o cover.Named) bool { return o.ID == n.ID }) {
 			return nil, fmt.Errorf("class %s %s of the tables is not in the legend %s", n.ID, n.Name, l.Source)
 		}
 	}
@@ -446,11 +369,11 @@ func Arrange(classes []Named, l *cover.Legend) ([]Named, error) {
 // Group gathers classes into those of a legend's groups: what moved within a group stayed. The list keeps the classes, of which flows
 // are made; [Moves.Grouped] gathers it.
 func (m *Moves) Group(g *cover.Groups) error {
-	to, err := groupsOf(m.Classes, g) // "", ground that is not mapped, stays so
+	to, err := cover.GroupsOf(m.Classes, g) // "", ground that is not mapped, stays so
 	if err != nil {
 		return err
 	}
-	m.group, m.Classes = to, NamedClasses(g.Legend)
+	m.group, m.Classes = to, cover.NamedClasses(g.Legend)
 	return nil
 }
 

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
 )
@@ -72,7 +74,7 @@ func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
 // keep. Lines that overlap, and targets that are not in the legend, when there is one, are problems; in a crosswalk with
 // problems the first line of a value holds. What cannot be read is an error.
 func InspectCrosswalk(path string, legend *Legend) (*Crosswalk, []Problem, error) {
-	t, notes, err := ReadRows(path, []string{"from", "to"}, []string{"note"})
+	t, notes, err := rows.Read(path, []string{"from", "to"}, []string{"note"})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -115,7 +117,7 @@ func (g *Groups) Of(code int) (Class, bool) {
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
 // group, in any order. Classes without a colour get one.
 func ReadLegend(path string) (*Legend, error) {
-	t, notes, err := ReadRows(path, []string{"code", "name"}, []string{"color", "group"})
+	t, notes, err := rows.Read(path, []string{"code", "name"}, []string{"color", "group"})
 	if err != nil {
 		return nil, err
 	}

@@ -7,7 +7,10 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/accuracy"
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
@@ -32,7 +35,7 @@ type AccuracyOptions struct {
 
 // Assessed is the result of [Accuracy].
 type Assessed struct {
-	*account.Accuracy
+	*accuracy.Accuracy
 	*Terms
 }
 
@@ -58,7 +61,7 @@ func Accuracy(ctx context.Context, env Env, o AccuracyOptions) (*Assessed, error
 	if err != nil {
 		return nil, err
 	}
-	a, err := account.Assess(s)
+	a, err := accuracy.Assess(s)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", o.Samples[0], err)
 	}
@@ -71,7 +74,7 @@ func Accuracy(ctx context.Context, env Env, o AccuracyOptions) (*Assessed, error
 }
 
 // samples reads the samples: points on a map, or counts with the areas of classes.
-func (w *work) samples(o *AccuracyOptions, t *terms) (s account.Samples, err error) {
+func (w *work) samples(o *AccuracyOptions, t *terms) (s accuracy.Samples, err error) {
 	path := o.Samples[0]
 	switch {
 	case o.Strata != "" && o.Areas == "":
@@ -83,12 +86,12 @@ func (w *work) samples(o *AccuracyOptions, t *terms) (s account.Samples, err err
 	case o.Areas == "":
 		return s, fault.Misusef("", "", "the areas of the map's classes are needed").By("name the map", "cover", "RASTER").By("name a table of areas", "areas", "FILE")
 	default:
-		var classes []account.Named
+		var classes []cover.Named
 		if t.legend != nil {
-			classes = account.NamedClasses(t.legend)
+			classes = cover.NamedClasses(t.legend)
 		}
 		w.reads("samples", path)
-		if s, err = account.ReadCounts(path, classes, o.Strata); err != nil {
+		if s, err = accuracy.ReadCounts(path, classes, o.Strata); err != nil {
 			return s, err
 		}
 		if o.Strata == "" {
@@ -104,7 +107,7 @@ func (w *work) samples(o *AccuracyOptions, t *terms) (s account.Samples, err err
 }
 
 // samplesOnMap reads the map at the points of a file, and measures the areas of its classes.
-func (w *work) samplesOnMap(o *AccuracyOptions, t terms) (s account.Samples, err error) {
+func (w *work) samplesOnMap(o *AccuracyOptions, t terms) (s accuracy.Samples, err error) {
 	points, err := w.readPoints(o)
 	if err != nil {
 		return s, err
@@ -154,7 +157,7 @@ func (w *work) readPoints(o *AccuracyOptions) (p points, err error) {
 }
 
 // mapped measures the areas of the classes of a map.
-func (w *work) mapped(m *measured, t *terms) (s account.Samples, legend *cover.Legend, err error) {
+func (w *work) mapped(m *measured, t *terms) (s accuracy.Samples, legend *cover.Legend, err error) {
 	set, place, err := tally.Whole(m.source.Header().Grid)
 	if err != nil {
 		return s, nil, err
@@ -165,11 +168,11 @@ func (w *work) mapped(m *measured, t *terms) (s account.Samples, legend *cover.L
 	if err != nil {
 		return s, nil, w.explainGap(err, m.plain, t, m.walk)
 	}
-	comp, err := account.Compose(account.Input{Raster: m.name, Tally: sums, Zones: set, Placement: place, Palette: m.palette, Coder: m.coder}, account.Units[1])
+	comp, err := extent.Compose(extent.Input{Raster: m.name, Tally: sums, Zones: set, Placement: place, Palette: m.palette, Coder: m.coder}, area.Units[1])
 	if err != nil {
 		return s, nil, w.explainGap(err, m.plain, t, m.walk)
 	}
-	s = account.NewSamples(account.NamedClasses(comp.Legend)) // by class also where groups are shown
+	s = accuracy.NewSamples(cover.NamedClasses(comp.Legend)) // by class also where groups are shown
 	for _, row := range comp.Zones[0].Rows() {
 		if i, ok := s.ClassOf(row.Code); ok && row.Kind == cover.Classified {
 			s.Areas[i] = row.Area
@@ -180,7 +183,7 @@ func (w *work) mapped(m *measured, t *terms) (s account.Samples, legend *cover.L
 }
 
 // sample adds the class of the map and the true class at each point.
-func (w *work) sample(s *account.Samples, p points, m *measured, legend *cover.Legend, skip bool) error {
+func (w *work) sample(s *accuracy.Samples, p points, m *measured, legend *cover.Legend, skip bool) error {
 	g := m.source.Header().Grid
 	placed, note, err := vector.Carry(p.Layer, g.CRS)
 	if err != nil {
@@ -228,7 +231,7 @@ func (w *work) sample(s *account.Samples, p points, m *measured, legend *cover.L
 }
 
 // classReader returns a function that reads the class of a map at a point of its CRS, -1 where there is none.
-func classReader(m *measured, legend *cover.Legend, s *account.Samples) func(p vector.Point) (int, error) {
+func classReader(m *measured, legend *cover.Legend, s *accuracy.Samples) func(p vector.Point) (int, error) {
 	g := m.source.Header().Grid
 	reader := raster.Cached(m.source, 64<<20).NewReader() // points that lie in one block decode it once
 	var cell raster.Cells

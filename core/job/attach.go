@@ -6,7 +6,9 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
@@ -262,7 +264,7 @@ func safeName(s string) string {
 }
 
 // ColumnsOf are the extents of a composition as columns of its zones, without the larger units.
-func ColumnsOf(comp *account.Composition) (*vector.Layer, error) {
+func ColumnsOf(comp *extent.Composition) (*vector.Layer, error) {
 	w := NewZoneColumns("the tally")
 	for _, z := range comp.Zones {
 		if z.Unit { // the larger units are no zones of the file
@@ -282,7 +284,7 @@ func ColumnsOf(comp *account.Composition) (*vector.Layer, error) {
 }
 
 // OutlinesOf reads the outlines of some zones, by id, in the order in which they are wanted; ids without an outline are returned apart.
-func OutlinesOf(ctx context.Context, env Env, o JoinOptions, override bool, wanted []account.Named) (*Features, []string, error) {
+func OutlinesOf(ctx context.Context, env Env, o JoinOptions, override bool, wanted []cover.Named) (*Features, []string, error) {
 	w, report, err := begin(ctx, env, &o, override)
 	if err != nil {
 		return nil, nil, err

@@ -5,7 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
@@ -29,10 +33,10 @@ type ChangeOptions struct {
 
 // Changed is the result of [Change]. It keeps the rasters open for [Changed.Map] until Close.
 type Changed struct {
-	*account.Changes
-	Keep   func(account.Transition) bool // the transitions that are wanted
-	Some   bool                          // not all are
-	Checks []account.Check
+	*change.Changes
+	Keep   func(change.Transition) bool // the transitions that are wanted
+	Some   bool                         // not all are
+	Checks []check.Check
 	*Report
 
 	work   *work
@@ -96,7 +100,7 @@ type comparison struct {
 	layers []raster.Source // on one grid, with crosswalks of intervals applied
 	plain  []raster.Source // before that
 	moved  []*raster.Aligned
-	in     account.ChangeInput
+	in     change.Input
 }
 
 // open opens the rasters of the epochs, brings them onto one grid, and reads what their values mean.
@@ -120,7 +124,7 @@ func (c *comparison) open() error {
 	}
 	n := len(labels)
 	c.walks = make([]*cover.Crosswalk, n)
-	c.in = account.ChangeInput{Epochs: labels, Rasters: make([]string, n), Coders: make([]*cover.Coder, n)}
+	c.in = change.Input{Epochs: labels, Rasters: make([]string, n), Coders: make([]*cover.Coder, n)}
 	for i, path := range walkPaths {
 		if c.walks[i], err = w.readCrosswalk(path, c.terms.legend); err != nil {
 			return err
@@ -161,18 +165,18 @@ func (c *comparison) open() error {
 func (c *comparison) measure() (err error) {
 	w := c.work
 	tell, end := w.progress("comparing")
-	c.in.Tally, err = tally.Measure(w.ctx, tally.Request{Layers: c.layers, Groups: account.ChangeGroups(len(c.labels)), Zones: c.in.Zones, Placement: c.in.Placement,
+	c.in.Tally, err = tally.Measure(w.ctx, tally.Request{Layers: c.layers, Groups: change.Groups(len(c.labels)), Zones: c.in.Zones, Placement: c.in.Placement,
 		Centres: c.o.centres(), Threads: w.env.Threads, Progress: tell})
 	end()
 	if err != nil {
 		return c.explain(err)
 	}
-	w.note(account.SharedGround(c.in.Tally, c.in.Zones)...)
+	w.note(extent.SharedGround(c.in.Tally, c.in.Zones)...)
 	for _, a := range c.moved {
 		w.note(a.Notes...)
 	}
 	w.noteMoves(c.moved)
-	c.out.Changes, err = account.Compare(c.in, c.terms.unit)
+	c.out.Changes, err = change.Compare(c.in, c.terms.unit)
 	return c.explain(err)
 }
 
@@ -239,7 +243,7 @@ func (w *work) epochs(o *ChangeOptions) (labels []string, paths [][]string, err 
 		}
 		at := len(labels)
 		for k := range labels {
-			if account.InOrder(slices.Insert(slices.Clone(labels), k, label)) == nil {
+			if epoch.InOrder(slices.Insert(slices.Clone(labels), k, label)) == nil {
 				at = k
 				break
 			}
@@ -249,7 +253,7 @@ func (w *work) epochs(o *ChangeOptions) (labels []string, paths [][]string, err 
 	if n := len(labels); n < 2 {
 		return nil, nil, fault.Misusef("", "", "a comparison takes two epochs or more, and %s", text.Given(n)).By("give each", "epoch", "LABEL=COVER")
 	}
-	if err := account.InOrder(labels); err != nil {
+	if err := epoch.InOrder(labels); err != nil {
 		return nil, nil, fault.Misusef("", "", "%w", err)
 	}
 	return labels, paths, nil

@@ -6,7 +6,8 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/change"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/fault"
@@ -33,9 +34,9 @@ func readOnly(condition string) (*transitions, error) {
 
 // of returns a function that says which transitions between classes of a legend are wanted. Ground that an epoch does not map
 // has no code (NULL) and the name "not mapped".
-func (o *transitions) of(l *cover.Legend) (func(account.Transition) bool, error) {
+func (o *transitions) of(l *cover.Legend) (func(change.Transition) bool, error) {
 	if o.condition == nil {
-		return func(account.Transition) bool { return true }, nil
+		return func(change.Transition) bool { return true }, nil
 	}
 	n := len(l.Classes)
 	holds := make([]bool, (n+1)*(n+1))
@@ -73,7 +74,7 @@ func (o *transitions) of(l *cover.Legend) (func(account.Transition) bool, error)
 		e.Misuse = false
 		return nil, e
 	}
-	return func(t account.Transition) bool { return holds[int(t.From)*(n+1)+int(t.To)] }, nil
+	return func(t change.Transition) bool { return holds[int(t.From)*(n+1)+int(t.To)] }, nil
 }
 
 // ChangeMap is a raster with a code for each transition from the first epoch to the last.
@@ -115,7 +116,7 @@ func (c *Changed) Map(name string) *ChangeMap {
 	}
 	view := raster.Pairs(c.layers[0], c.layers[1], h, func(a, b float64) float64 {
 		from, to := at(0, a), at(1, b)
-		if from < 0 || to < 0 || !c.Keep(account.Transition{From: int32(from), To: int32(to)}) {
+		if from < 0 || to < 0 || !c.Keep(change.Transition{From: int32(from), To: int32(to)}) {
 			return nodata
 		}
 		m.mu.Lock()

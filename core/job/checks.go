@@ -7,7 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -38,14 +40,14 @@ func (o CheckAllOption) readsAgain(place *zone.Placement) bool {
 
 // checking is what the options say of checks.
 type checking struct {
-	bounds   account.Bounds
+	bounds   check.Bounds
 	ignore   []string
-	controls []account.Control
+	controls []check.Control
 }
 
 // readChecking reads the options, before any work is done.
 func (w *work) readChecking(o CheckOptions) (*checking, error) {
-	k := &checking{bounds: maps.Clone(account.DefaultBounds)}
+	k := &checking{bounds: maps.Clone(check.Defaults)}
 	for _, text := range o.Bound {
 		name, value, ok := strings.Cut(text, "=")
 		v, err := finite(value)
@@ -55,14 +57,14 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 		k.bounds[name] = v
 	}
 	for _, name := range split(o.Ignore) {
-		if !slices.Contains(account.CheckNames, name) {
-			return nil, fault.Misusef("ignore", name, "is not a check").Do("choose one of %s", strings.Join(account.CheckNames, ", "))
+		if !slices.Contains(check.Names, name) {
+			return nil, fault.Misusef("ignore", name, "is not a check").Do("choose one of %s", strings.Join(check.Names, ", "))
 		}
 		k.ignore = append(k.ignore, name)
 	}
 	if o.Control != "" {
 		w.reads("control totals", o.Control)
-		controls, notes, err := account.ReadControls(o.Control)
+		controls, notes, err := check.ReadControls(o.Control)
 		if err != nil {
 			return nil, err
 		}
@@ -76,11 +78,11 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, name) }
 
 // all are the checks that were made and those of control totals, without those that are to be left out.
-func (k *checking) all(checks []account.Check, extents func() []account.Mapped, unit account.Unit) []account.Check {
+func (k *checking) all(checks []check.Check, extents func() []check.Mapped, unit area.Unit) []check.Check {
 	if len(k.controls) > 0 {
-		checks = append(checks, account.CheckControls(k.controls, extents(), unit, k.bounds))
+		checks = append(checks, check.AgainstControls(k.controls, extents(), unit, k.bounds))
 	}
-	return slices.DeleteFunc(checks, func(c account.Check) bool { return !k.wants(c.Name) })
+	return slices.DeleteFunc(checks, func(c check.Check) bool { return !k.wants(c.Name) })
 }
 
 // split divides the values of an option that takes several, each by itself or separated by commas.

@@ -3,7 +3,9 @@ package job
 import (
 	"errors"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/survey"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
@@ -28,8 +30,8 @@ type ClassOptions struct {
 }
 
 // unit finds the unit of an option that was checked.
-func (o UnitOption) unit() account.Unit {
-	u, err := account.FindUnit(o.Unit)
+func (o UnitOption) unit() area.Unit {
+	u, err := area.Find(o.Unit)
 	if err != nil {
 		panic(err) // options are checked when a job begins
 	}
@@ -38,7 +40,7 @@ func (o UnitOption) unit() account.Unit {
 
 // terms are those in which a measure or a change is reported.
 type terms struct {
-	unit   account.Unit
+	unit   area.Unit
 	legend *cover.Legend
 	groups *cover.Groups // nil when classes are reported as they are
 }
@@ -114,7 +116,7 @@ func (w *work) explainGap(err error, s raster.Source, t *terms, walk *cover.Cros
 	if !errors.Is(err, cover.ErrNoLine) || walk == nil {
 		return err
 	}
-	survey, again := account.TakeSurvey(w.ctx, s, &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData}, nil, w.threads(), nil)
+	survey, again := survey.Take(w.ctx, s, &cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData}, nil, w.threads(), nil)
 	if again != nil || survey.Gap.Cells == 0 {
 		return err
 	}
@@ -122,12 +124,12 @@ func (w *work) explainGap(err error, s raster.Source, t *terms, walk *cover.Cros
 }
 
 // gapError lists the values that have no line.
-func gapError(s *account.Survey) *fault.Error {
+func gapError(s *survey.Survey) *fault.Error {
 	values := "values"
 	if n := len(s.Gap.Values); n > 0 {
 		var items []string
 		for _, v := range s.Gap.Values {
-			items = append(items, account.NumberText(v))
+			items = append(items, cover.ValueText(v))
 		}
 		values = text.Count(n, "value") + " that occur"
 		if n == 1 {

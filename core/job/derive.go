@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"math"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/survey"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/fault"
@@ -23,7 +24,7 @@ type IntervalOptions struct {
 // Derived is a raster that was computed. With a crosswalk, the survey says what it does to the values.
 type Derived struct {
 	*Raster
-	Survey *account.Survey
+	Survey *survey.Survey
 	Legend *cover.Legend
 }
 
@@ -105,7 +106,7 @@ func (w *work) derived(s raster.Source, o IntervalOptions, closes ...func()) (*D
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: s.Header().NoData}
 	tell, end := w.progress("checking")
-	survey, err := account.TakeSurvey(w.ctx, s, coder, nil, w.threads(), tell)
+	survey, err := survey.Take(w.ctx, s, coder, nil, w.threads(), tell)
 	end()
 	if err != nil {
 		return nil, err
@@ -124,7 +125,7 @@ func (w *work) derived(s raster.Source, o IntervalOptions, closes ...func()) (*D
 // SurveyError says that a crosswalk does not fit a raster, and has the survey that shows it.
 type SurveyError struct {
 	error
-	Survey *account.Survey
+	Survey *survey.Survey
 	Legend *cover.Legend
 }
 
@@ -132,7 +133,7 @@ type SurveyError struct {
 func (e *SurveyError) Unwrap() error { return e.error }
 
 // warnIdle warns of lines of a crosswalk that never apply.
-func (w *work) warnIdle(s *account.Survey) {
+func (w *work) warnIdle(s *survey.Survey) {
 	for _, l := range s.Idle() {
 		w.warn(fmt.Sprintf("%s: line %d (%s) never applies to %s", s.Crosswalk.Source, l.Number, l.From, s.Raster))
 	}

@@ -21,6 +21,8 @@ import (
 	"context"
 	"runtime"
 
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/option"
 )
@@ -37,7 +39,7 @@ type Env struct {
 
 // TableReader reads a table of accounts by its name, as [cover.EachRow] reads files. The legend is that of the table, if it is known
 // from elsewhere, and nil otherwise.
-type TableReader func(ctx context.Context, name string, needed, optional []string, each func(cover.Row) error) (legend *cover.Legend, notes []string, err error)
+type TableReader func(ctx context.Context, name string, needed, optional []string, each func(rows.Row) error) (legend *cover.Legend, notes []string, err error)
 
 // Log takes what a job says while it works. Its methods may be called from several goroutines.
 type Log interface {

@@ -3,7 +3,10 @@ package job
 import (
 	"context"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/extent"
+	"github.com/verdex-land/verdex/core/overlay"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/fault"
@@ -33,8 +36,8 @@ type MeasureOptions struct {
 
 // Measured is the result of [Measure].
 type Measured struct {
-	*account.Composition
-	Checks []account.Check
+	*extent.Composition
+	Checks []check.Check
 	*Report
 }
 
@@ -60,7 +63,7 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 		return nil, err
 	}
 	out := &Measured{Report: report}
-	var edges []account.Check
+	var edges []check.Check
 	if len(o.Covers) == 1 && isPolygonCover(o.Covers[0], o.ClassField) {
 		out.Composition, err = w.overlay(o.Covers[0], &o)
 	} else if o.ClassField != "" {
@@ -77,7 +80,7 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 }
 
 // compose measures cells, and checks what the edges of zones do.
-func (w *work) compose(o *MeasureOptions, checks *checking) (*account.Composition, []account.Check, error) {
+func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition, []check.Check, error) {
 	t, err := w.readTerms(o.ClassOptions)
 	if err != nil {
 		return nil, nil, err
@@ -95,7 +98,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*account.Compositio
 	if err != nil {
 		return nil, nil, err
 	}
-	tallied := func(centres bool, what string) (*account.Composition, error) {
+	tallied := func(centres bool, what string) (*extent.Composition, error) {
 		tell, end := w.progress(what)
 		sums, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
 			Centres: centres, Threads: w.env.Threads, Progress: tell})
@@ -103,7 +106,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*account.Compositio
 		if err != nil {
 			return nil, w.explainGap(err, l.plain, &t, l.walk)
 		}
-		comp, err := account.Compose(account.Input{
+		comp, err := extent.Compose(extent.Input{
 			Epoch: o.Epoch, Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: centres, Coder: l.coder,
 		}, t.unit)
 		return comp, w.explainGap(err, l.plain, &t, l.walk)
@@ -113,14 +116,14 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*account.Compositio
 		return nil, nil, err
 	}
 	w.noteMoves(l.moved)
-	var edges []account.Check
+	var edges []check.Check
 	if o.Zones != "" && checks.wants("edges") {
 		rows := 0
 		for _, z := range comp.Zones {
 			rows += z.Len()
 		}
 		if !o.readsAgain(two.place) || rows > 1<<21 && !o.CheckAll { // a second composition takes the memory of the first again
-			edges = append(edges, account.CheckNotMade("edges"))
+			edges = append(edges, check.Skipped("edges"))
 		} else {
 			other, err := tallied(!o.centres(), "checking edges")
 			if err != nil {
@@ -225,7 +228,7 @@ func isPolygonCover(where, classField string) bool {
 }
 
 // overlay measures a cover of polygons.
-func (w *work) overlay(path string, o *MeasureOptions) (*account.Composition, error) {
+func (w *work) overlay(path string, o *MeasureOptions) (*extent.Composition, error) {
 	for _, option := range []struct{ name, value string }{{"crosswalk", o.Crosswalk}, {"within", o.Within}, {"resample", o.Resample}} {
 		if option.value != "" {
 			return nil, fault.Misusef(option.name, "", "is for covers of cells, and %s is one of polygons", path)
@@ -261,5 +264,5 @@ func (w *work) overlay(path string, o *MeasureOptions) (*account.Composition, er
 	} else if err := o.needZones(); err != nil {
 		return nil, err
 	}
-	return account.Overlay(w.ctx, account.OverlayInput{Epoch: o.Epoch, Cover: l, Field: o.ClassField, Legend: t.legend, Groups: t.groups, Zones: set}, t.unit)
+	return overlay.Lay(w.ctx, overlay.Input{Epoch: o.Epoch, Cover: l, Field: o.ClassField, Legend: t.legend, Groups: t.groups, Zones: set}, t.unit)
 }

@@ -7,7 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
@@ -35,7 +36,7 @@ type PatchOptions struct {
 type Patches struct {
 	Name   string // of the cover
 	Legend *cover.Legend
-	Unit   account.Unit
+	Unit   area.Unit
 	Set    [][2]string // texts for every piece: name and value
 	Smooth bool
 	CRS    *earth.CRS // of the cover

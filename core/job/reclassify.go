@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/survey"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/patch"
@@ -31,7 +32,7 @@ type ReclassifyOptions struct {
 type Reclassified struct {
 	*Raster
 	Name   string // of the raster, or of the first of several
-	Survey *account.Survey
+	Survey *survey.Survey
 	Legend *cover.Legend
 }
 
@@ -73,7 +74,7 @@ func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Re
 			rasters = append(rasters, []string{p})
 		}
 	}
-	var surveys []*account.Survey
+	var surveys []*survey.Survey
 	for _, of := range rasters {
 		s, err := w.reclassifyOne(of, &o, legend, walk, problems, each)
 		if err != nil {
@@ -86,7 +87,7 @@ func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Re
 }
 
 // reclassifyOne surveys one raster, or several as one, and hands over its classes.
-func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover.Legend, walk *cover.Crosswalk, problems []cover.Problem, each func(*Reclassified) error) (*account.Survey, error) {
+func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover.Legend, walk *cover.Crosswalk, problems []cover.Problem, each func(*Reclassified) error) (*survey.Survey, error) {
 	src, err := w.openCells("cover", paths, o.RasterOptions)
 	if err != nil {
 		return nil, err
@@ -97,7 +98,7 @@ func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: src.Header().NoData}
 	tell, end := w.progress("checking")
-	survey, err := account.TakeSurvey(w.ctx, src, coder, problems, w.threads(), tell)
+	survey, err := survey.Take(w.ctx, src, coder, problems, w.threads(), tell)
 	end()
 	if err != nil {
 		return nil, err
@@ -127,7 +128,7 @@ func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover
 }
 
 // judge warns of the problems of a crosswalk that concern a raster, and refuses a raster that has some.
-func (w *work) judge(s *account.Survey) error {
+func (w *work) judge(s *survey.Survey) error {
 	source := s.Crosswalk.Source
 	for _, p := range s.Problems {
 		w.warn(fmt.Sprintf("%s: %s (%s, %s ha)", source, p.What, text.Count(int(p.Cells), "cell"), text.Number(p.Area/1e4, 1)))
@@ -173,7 +174,7 @@ func (w *work) fold(view raster.Source, hectares float64, name string) (raster.S
 }
 
 // compareSurveys points out values that occur in one raster only, where one crosswalk serves several.
-func (w *work) compareSurveys(surveys []*account.Survey) {
+func (w *work) compareSurveys(surveys []*survey.Survey) {
 	if len(surveys) < 2 {
 		return
 	}
@@ -194,7 +195,7 @@ func (w *work) compareSurveys(surveys []*account.Survey) {
 	slices.Sort(values)
 	for _, v := range values {
 		if len(in[v]) == 1 {
-			only[in[v][0]] = append(only[in[v][0]], account.NumberText(v))
+			only[in[v][0]] = append(only[in[v][0]], cover.ValueText(v))
 		}
 	}
 	for _, s := range surveys {

@@ -6,6 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
@@ -26,9 +30,9 @@ type FlowsOption struct {
 
 // Terms are those in which a statement is made.
 type Terms struct {
-	Unit   account.Unit
+	Unit   area.Unit
 	Legend *cover.Legend // of what is shown: the groups, when classes are gathered; nil for none
-	Checks []account.Check
+	Checks []check.Check
 	*Report
 }
 
@@ -63,10 +67,10 @@ func beginStatement(ctx context.Context, env Env, options any, o *StatementOptio
 
 // reader reads tables: files, or those that the environment knows. Their legend is used where none is given.
 func (s *statement) reader() account.Reader {
-	return func(name string, needed, optional []string, each func(cover.Row) error) ([]string, error) {
+	return func(name string, needed, optional []string, each func(rows.Row) error) ([]string, error) {
 		if s.env.Tables == nil {
 			s.reads("table", name)
-			return cover.EachRow(name, needed, optional, each)
+			return rows.Each(name, needed, optional, each)
 		}
 		legend, notes, err := s.env.Tables(s.ctx, name, needed, optional, each)
 		if s.out.Legend == nil {
@@ -92,8 +96,8 @@ func (s *statement) moves() (*account.Moves, error) {
 		return nil, err
 	}
 	list := m.Statements(nil)
-	s.out.Checks = s.checks.all(append([]account.Check{m.Check()}, account.CheckStatements(list, m.Classes, s.checks.bounds)...),
-		func() []account.Mapped { return account.StatementExtents(list, m.Classes) }, s.unit)
+	s.out.Checks = s.checks.all(append([]check.Check{m.Check()}, account.CheckStatements(list, m.Classes, s.checks.bounds)...),
+		func() []check.Mapped { return account.StatementExtents(list, m.Classes) }, s.unit)
 	return m, nil
 }
 
@@ -138,7 +142,7 @@ type ExtentAccountOptions struct {
 // ExtentAccounts are the extent accounts of zones and pairs of epochs; those of a pair lie together.
 type ExtentAccounts struct {
 	List    []account.Statement
-	Classes []account.Named
+	Classes []cover.Named
 	*Terms
 }
 
@@ -195,7 +199,7 @@ type CompositionOptions struct {
 // Compositions are the compositions of zones at epochs.
 type Compositions struct {
 	*account.Extents
-	Rank  account.Named     // the class that zones are ranked by
+	Rank  cover.Named       // the class that zones are ranked by
 	Ranks []account.RankRow // nil when they are not
 	*Terms
 }
@@ -214,7 +218,7 @@ func Composition(ctx context.Context, env Env, o CompositionOptions) (*Compositi
 	if o.Rank == "" {
 		return out, nil
 	}
-	at := slices.IndexFunc(e.Classes, func(n account.Named) bool { return n.ID == o.Rank || n.Name == o.Rank })
+	at := slices.IndexFunc(e.Classes, func(n cover.Named) bool { return n.ID == o.Rank || n.Name == o.Rank })
 	if at < 0 {
 		var names []string
 		for _, n := range e.Classes {

@@ -4,7 +4,9 @@ import (
 	"context"
 	"slices"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/summary"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
@@ -27,10 +29,10 @@ type SummariseOptions struct {
 
 // Summarised is the result of [Summarise].
 type Summarised struct {
-	*account.Summary
+	*summary.Summary
 	Name    string // of the values
-	Stats   []account.Statistic
-	Unit    account.Unit
+	Stats   []summary.Statistic
+	Unit    area.Unit
 	Zones   *zone.Set
 	Classes bool // there is a row for each class
 	Legend  *cover.Legend
@@ -44,7 +46,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 		return nil, err
 	}
 	s := &Summarised{Unit: o.unit(), Classes: o.PerClass != "", Report: report}
-	if s.Stats, err = account.ParseStatistics(o.Stats); err != nil {
+	if s.Stats, err = summary.ParseStatistics(o.Stats); err != nil {
 		return nil, fault.Misusef("stats", "", "are wrong: %w", err)
 	}
 	if o.Legend != "" && !s.Classes {
@@ -73,7 +75,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 			Do("measure reports classes").By("state that these are measurements", "measurements", "")
 	}
 	s.Name = src.path
-	req := account.SummaryRequest{Values: src, Centres: o.centres(), Threads: w.threads(), Stats: s.Stats}
+	req := summary.Request{Values: src, Centres: o.centres(), Threads: w.threads(), Stats: s.Stats}
 	var moved []*raster.Aligned
 	if s.Classes {
 		cover, err := w.openWith("cover", []string{o.PerClass}, "", o.RasterOptions)
@@ -91,7 +93,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 	s.Zones = req.Zones
 	tell, end := w.progress("summarising")
 	req.Progress = tell
-	s.Summary, err = account.Summarise(ctx, req)
+	s.Summary, err = summary.Summarise(ctx, req)
 	end()
 	if err != nil {
 		return nil, err
@@ -140,6 +142,6 @@ func (w *work) noteEmpty(s *Summarised) {
 }
 
 // arithmetic reports whether a statistic computes with values.
-func arithmetic(s account.Statistic) bool {
+func arithmetic(s summary.Statistic) bool {
 	return s == "mean" || s == "std" || s == "sum" || s == "range"
 }

@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
@@ -92,12 +93,12 @@ func (w *work) addUnits(o *MeasureOptions, set *zone.Set, place *zone.Placement)
 }
 
 // arrange puts each unit before its zones.
-func (u *units) arrange(comp *account.Composition) {
+func (u *units) arrange(comp *extent.Composition) {
 	if u.first == 0 {
 		return
 	}
 	comp.HasUnits = true
-	zones := make([][]account.ZoneSum, len(comp.Zones)-u.first+1) // by unit, and at the end those of none
+	zones := make([][]extent.ZoneSum, len(comp.Zones)-u.first+1) // by unit, and at the end those of none
 	for i, z := range comp.Zones[:u.first] {
 		k := u.of[i]
 		if k < 0 {
@@ -107,7 +108,7 @@ func (u *units) arrange(comp *account.Composition) {
 		}
 		zones[k] = append(zones[k], z)
 	}
-	out := make([]account.ZoneSum, 0, len(comp.Zones))
+	out := make([]extent.ZoneSum, 0, len(comp.Zones))
 	for k, of := range zones {
 		if k < len(zones)-1 {
 			unit := comp.Zones[u.first+k]

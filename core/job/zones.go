@@ -8,7 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
@@ -187,7 +188,7 @@ func (w *work) rasterZones(role, path, table string) (*vector.Layer, error) {
 // readNames reads a table with the columns code and name.
 func (w *work) readNames(path string) (map[int64]string, error) {
 	w.reads("names of zones", path)
-	rows, notes, err := cover.ReadRows(path, []string{"code", "name"}, nil)
+	rows, notes, err := rows.Read(path, []string{"code", "name"}, nil)
 	if err != nil {
 		return nil, err
 	}

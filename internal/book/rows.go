@@ -15,6 +15,11 @@ import (
 	"strings"
 	"time"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/extent"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
@@ -30,7 +35,7 @@ func LegendOf(name string, l *cover.Legend) Legend {
 }
 
 // FromComposition makes a posting of what measure has found. The caller fills in the account and who posts it.
-func FromComposition(c *account.Composition) *Posting {
+func FromComposition(c *extent.Composition) *Posting {
 	p := &Posting{Kind: OfExtents, Epoch: c.Epoch, Unit: c.Unit.Name, Legend: LegendOf("", c.Legend)}
 	for i, z := range c.Zones {
 		p.ZoneSet.Zones = append(p.ZoneSet.Zones, Zone{z.ID, z.Name, z.WithinID, z.WithinName})
@@ -49,7 +54,7 @@ func FromComposition(c *account.Composition) *Posting {
 }
 
 // FromChanges makes a posting for each pair of epochs of what change has found.
-func FromChanges(all *account.Changes) (out []*Posting) {
+func FromChanges(all *change.Changes) (out []*Posting) {
 	for _, c := range all.Pairs {
 		p := &Posting{Kind: OfChange, From: c.Epochs[0], Epoch: c.Epochs[1], Unit: c.Unit.Name, Legend: LegendOf("", c.Legend)}
 		code := func(at int32) string {
@@ -76,21 +81,21 @@ func FromChanges(all *account.Changes) (out []*Posting) {
 // ReadTable makes postings of a table that measure or change --table matrix has written: one for each epoch or pair of epochs. Epoch is
 // that of extents without one. A legend, if not nil, must have all classes of the table under the same names.
 func ReadTable(path, epoch string, legend *Legend) (list []*Posting, notes []string, err error) {
-	rows, notes, err := cover.ReadRows(path, []string{"zone_id", "area", "unit"}, []string{"epoch", "zone_name", "kind", "class_code", "class_name"})
+	read, notes, err := rows.Read(path, []string{"zone_id", "area", "unit"}, []string{"epoch", "zone_name", "kind", "class_code", "class_name"})
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w (a book takes tables of measure in the layout long, and of change --table matrix)", err)
 	}
-	if len(rows) == 0 {
+	if len(read) == 0 {
 		return nil, nil, fmt.Errorf("%s: there are no rows in it", path)
 	}
-	if missing := account.MissingRows(rows); len(missing) > 0 {
+	if missing := account.MissingRows(read); len(missing) > 0 {
 		var texts []string
 		for _, f := range missing[:min(5, len(missing))] {
 			texts = append(texts, f.Text)
 		}
 		notes = append(notes, fmt.Sprintf("%s: rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %%: %s", path, strings.Join(texts, ", ")))
 	}
-	list, err = fromRows(path, rows, epoch, legend)
+	list, err = fromRows(path, read, epoch, legend)
 	return list, notes, err
 }
 
@@ -102,9 +107,9 @@ type gathering struct {
 	seen    map[[4]string]bool
 }
 
-func fromRows(path string, rows []cover.Row, epoch string, legend *Legend) ([]*Posting, error) {
+func fromRows(path string, read []rows.Row, epoch string, legend *Legend) ([]*Posting, error) {
 	change := false
-	for name := range rows[0].Cell {
+	for name := range read[0].Cell {
 		change = change || name == "from_code"
 	}
 	needed := []string{"kind", "class_code"}
@@ -112,13 +117,13 @@ func fromRows(path string, rows []cover.Row, epoch string, legend *Legend) ([]*P
 		needed = []string{"from_epoch", "to_epoch", "from_code", "to_code"}
 	}
 	for _, n := range needed {
-		if _, ok := rows[0].Cell[n]; !ok {
-			return nil, fmt.Errorf("%s: %w %q: a book takes tables of measure in the layout long, and of change --table matrix", path, cover.ErrNoColumn, n)
+		if _, ok := read[0].Cell[n]; !ok {
+			return nil, fmt.Errorf("%s: %w %q: a book takes tables of measure in the layout long, and of change --table matrix", path, rows.ErrNoColumn, n)
 		}
 	}
 	var list []*gathering
 	at := map[[2]string]*gathering{}
-	for _, r := range rows {
+	for _, r := range read {
 		wrong := func(format string, args ...any) error {
 			return fmt.Errorf("%s: line %d: %s", path, r.Line, fmt.Sprintf(format, args...))
 		}
@@ -136,7 +141,7 @@ func fromRows(path string, rows []cover.Row, epoch string, legend *Legend) ([]*P
 			}
 			at[period], list = g, append(list, g)
 		}
-		unit, err := account.FindUnit(r.Cell["unit"])
+		unit, err := area.Find(r.Cell["unit"])
 		if err != nil {
 			return nil, wrong("%v", err)
 		}

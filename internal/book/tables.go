@@ -8,6 +8,10 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/internal/model"
@@ -126,7 +130,7 @@ var (
 )
 
 // Zones are the zones of a posting of extents, with their parts in the order of tables and in a unit. A zone serves until the next one.
-func (p *Posting) Zones(unit account.Unit) iter.Seq[*model.Zone] {
+func (p *Posting) Zones(unit area.Unit) iter.Seq[*model.Zone] {
 	return func(yield func(*model.Zone) bool) {
 		order := p.legendOrder()
 		var out model.Zone
@@ -159,7 +163,7 @@ func (p *Posting) within() bool {
 }
 
 // Extents is the long table of the postings of extents.
-func (l List) Extents(unit account.Unit) *model.Table {
+func (l List) Extents(unit area.Unit) *model.Table {
 	count := 0
 	for _, p := range l {
 		count += len(p.Extents)
@@ -176,7 +180,7 @@ func (l List) Extents(unit account.Unit) *model.Table {
 }
 
 // MoveZones are the zones of a posting of change, with their moves in the order of tables and in a unit. A zone serves until the next one.
-func (p *Posting) MoveZones(unit account.Unit) iter.Seq[*model.MoveZone] {
+func (p *Posting) MoveZones(unit area.Unit) iter.Seq[*model.MoveZone] {
 	return func(yield func(*model.MoveZone) bool) {
 		order := p.legendOrder()
 		place := func(code string) int {
@@ -221,7 +225,7 @@ func (p *Posting) MoveZones(unit account.Unit) iter.Seq[*model.MoveZone] {
 }
 
 // Transitions is the table of transitions of the postings of change.
-func (l List) Transitions(unit account.Unit) *model.Table {
+func (l List) Transitions(unit area.Unit) *model.Table {
 	return model.Transitions("Transitions in "+unit.Label, unit, func(yield func(*model.MoveZone) bool) {
 		for _, p := range l {
 			for z := range p.MoveZones(unit) {
@@ -245,8 +249,8 @@ func (l List) Reader() account.Reader {
 			classes[c.Code] = c.Name
 		}
 	}
-	m2 := account.Units[1]
-	return func(name string, needed, optional []string, each func(cover.Row) error) ([]string, error) {
+	m2 := area.Units[1]
+	return func(name string, needed, optional []string, each func(rows.Row) error) ([]string, error) {
 		kind := OfExtents
 		if slices.Contains(needed, "from_code") {
 			kind = OfChange
@@ -255,7 +259,7 @@ func (l List) Reader() account.Reader {
 		if len(of) == 0 {
 			return nil, fmt.Errorf("%s: the account has no %s", name, kind)
 		}
-		row := cover.Row{Cell: map[string]string{"unit": m2.Name}}
+		row := rows.Row{Cell: map[string]string{"unit": m2.Name}}
 		set := func(v float64, texts ...string) error {
 			row.Line++
 			row.Cell["area"] = strconv.FormatFloat(v, 'f', -1, 64)
@@ -317,7 +321,7 @@ func (l List) ReadMoves(legend *cover.Legend) (*account.Moves, error) {
 }
 
 // Check makes the checks of accounts of the postings, with the usual limits.
-func (l List) Check() (out []account.Check, err error) {
+func (l List) Check() (out []check.Check, err error) {
 	for _, name := range l.Accounts() {
 		its := l.OfAccount(name)
 		for _, set := range its.ZoneSets() {
@@ -327,14 +331,14 @@ func (l List) Check() (out []account.Check, err error) {
 				if err != nil {
 					return nil, err
 				}
-				out = append(out, e.Check(account.DefaultBounds)...)
+				out = append(out, e.Check(check.Defaults)...)
 			}
 			if of.HasClasses(OfChange) {
 				m, err := of.ReadMoves(nil)
 				if err != nil {
 					return nil, err
 				}
-				out = append(out, account.CheckStatements(m.Statements(nil), m.Classes, account.DefaultBounds)...)
+				out = append(out, account.CheckStatements(m.Statements(nil), m.Classes, check.Defaults)...)
 			}
 		}
 	}
@@ -408,7 +412,7 @@ func HistoryTable(name string, all List) *model.Table {
 }
 
 // DiffTable is the table of the numbers that differ between two postings.
-func DiffTable(two [2]*Posting, moved []Moved, unit account.Unit) *model.Table {
+func DiffTable(two [2]*Posting, moved []Moved, unit area.Unit) *model.Table {
 	var rows [][]any
 	for _, m := range moved {
 		rows = append(rows, []any{m.Zone.ID, m.Zone.Name, m.Kind, m.From, m.To, m.Name, m.Before / unit.M2, m.After / unit.M2, (m.After - m.Before) / unit.M2, unit.Name})

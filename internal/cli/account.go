@@ -3,7 +3,8 @@ package cli
 import (
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/check"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/internal/model"
@@ -36,7 +37,7 @@ again.
 }
 
 // show hands a statement over: as a table or its sheets, or drawn. Its checks are reported.
-func (s *session) show(o *statementOutput, checks []account.Check, m func(digits int) *model.Table, pages func() []*table.Sheet, paint func(*canvas) error) error {
+func (s *session) show(o *statementOutput, checks []check.Check, m func(digits int) *model.Table, pages func() []*table.Sheet, paint func(*canvas) error) error {
 	out, err := o.destination()
 	if err != nil {
 		return err
@@ -217,7 +218,7 @@ change is assessed in the same way: its transitions are its classes.
 }
 
 // swatches are the marks of classes, in the colours of a legend where there is one.
-func (c *canvas) swatches(classes []account.Named, legend *cover.Legend) []string {
+func (c *canvas) swatches(classes []cover.Named, legend *cover.Legend) []string {
 	var names []string
 	for _, n := range classes {
 		names = append(names, n.Label())
@@ -231,7 +232,7 @@ func (c *canvas) swatches(classes []account.Named, legend *cover.Legend) []strin
 }
 
 // classGrid is a grid with classes across and a total.
-func (c *canvas) classGrid(classes []account.Named, legend *cover.Legend, name string) *grid {
+func (c *canvas) classGrid(classes []cover.Named, legend *cover.Legend, name string) *grid {
 	g := &grid{c: c, name: name, keys: c.swatches(classes, legend)}
 	for _, n := range classes {
 		g.head = append(g.head, n.Label())

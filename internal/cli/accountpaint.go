@@ -8,6 +8,9 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/cover"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
@@ -66,7 +69,7 @@ func accountGrid(c *canvas, a *job.ExtentAccounts, x *account.Statement, decimal
 }
 
 // entryCells are the numbers of an entry, with signs where they are changes.
-func entryCells(e account.Entry, unit account.Unit, decimals int) []string {
+func entryCells(e account.Entry, unit area.Unit, decimals int) []string {
 	var out []string
 	for _, v := range append(slices.Clone(e.Values), e.Total) {
 		switch v /= unit.M2; {
@@ -245,7 +248,7 @@ func paintSeries(c *canvas, e *account.Extents, t *job.Terms) error {
 	decimals := text.Decimals(most)
 	c.line(c.bold(fmt.Sprintf("Extents %s to %s in %s of true ground", e.Epochs[0], e.Epochs[n-1], t.Unit.Label)))
 	marks := c.swatches(e.Classes, t.Legend)
-	at := map[account.Named]int{}
+	at := map[cover.Named]int{}
 	for i, k := range e.Classes {
 		at[k] = i
 	}
@@ -260,7 +263,7 @@ func paintSeries(c *canvas, e *account.Extents, t *job.Terms) error {
 	}
 	head = append(head, "% since "+e.Epochs[0], "% a year")
 	var g *grid
-	var zone, class account.Named
+	var zone, class cover.Named
 	var cells []string
 	flush := func() {
 		if cells != nil {

@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/verdex-land/verdex/core/area"
+
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
@@ -222,7 +223,7 @@ func bookDiff(s *session, o *bookDiffOptions) error {
 	if err != nil {
 		return err
 	}
-	unit, err := account.FindUnit(o.Unit)
+	unit, err := area.Find(o.Unit)
 	if err != nil {
 		return usageError{err}
 	}
@@ -249,7 +250,7 @@ func bookDiff(s *session, o *bookDiffOptions) error {
 }
 
 // paintDiff draws which numbers differ between two postings.
-func paintDiff(c *canvas, name string, two [2]*book.Posting, moved []book.Moved, unit account.Unit) error {
+func paintDiff(c *canvas, name string, two [2]*book.Posting, moved []book.Moved, unit area.Unit) error {
 	g := &grid{c: c, name: "zone and class", head: []string{fmt.Sprintf("posting %d", two[0].ID), fmt.Sprintf("posting %d", two[1].ID), "difference", "%"}}
 	most := 0.0
 	for _, m := range moved {
@@ -274,7 +275,7 @@ func paintDiff(c *canvas, name string, two [2]*book.Posting, moved []book.Moved,
 				pct = text.Signed(d/a*100, 3)
 			}
 		}
-		g.add(title(account.Named{ID: m.Zone.ID, Name: m.Zone.Name})+"  "+m.Name, []string{number(a), number(z), change, pct}, false, false)
+		g.add(title(cover.Named{ID: m.Zone.ID, Name: m.Zone.Name})+"  "+m.Name, []string{number(a), number(z), change, pct}, false, false)
 	}
 	c.line(c.bold(fmt.Sprintf("%s, %s of account %s in %s", name, two[0].Kind, two[0].Account, unit.Label)))
 	for _, p := range two {

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/cover"
+
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
@@ -61,7 +63,7 @@ func bookExport(s *session, o *exportOptions) error {
 	case o.Package == "" && o.Licence+o.Source+o.Title != "":
 		return usage("--title, --licence and --source are for a package: name its folder with --package")
 	}
-	unit, err := account.FindUnit(o.Unit)
+	unit, err := area.Find(o.Unit)
 	if err != nil {
 		return usageError{err}
 	}
@@ -124,7 +126,7 @@ func (s *session) currentOf(b *book.Book, names []string) (list book.List, err e
 }
 
 // exportPackage writes postings as a folder to publish.
-func (s *session) exportPackage(b *book.Book, list book.List, o *exportOptions, unit account.Unit) error {
+func (s *session) exportPackage(b *book.Book, list book.List, o *exportOptions, unit area.Unit) error {
 	mark, err := b.Fingerprint(s.ctx)
 	if err != nil {
 		return err
@@ -143,7 +145,7 @@ func (s *session) exportPackage(b *book.Book, list book.List, o *exportOptions, 
 }
 
 // exportZones writes the zones with the extents of an account as columns.
-func (s *session) exportZones(list book.List, o *exportOptions, unit account.Unit, where string) error {
+func (s *session) exportZones(list book.List, o *exportOptions, unit area.Unit, where string) error {
 	extents := list.OfKind(book.OfExtents)
 	if accounts, sets := extents.Accounts(), extents.ZoneSets(); len(accounts) != 1 || len(sets) != 1 {
 		return fmt.Errorf("%s: zones take the extents of one account on one zone set, and these are of %d and %d: name an account", where, len(accounts), len(sets))
@@ -157,7 +159,7 @@ func (s *session) exportZones(list book.List, o *exportOptions, unit account.Uni
 				if part.Kind != "class" {
 					name = part.Kind
 				}
-				if err := columns.Add(z.ID, name, z.Epoch, unit.Name, part.Area, account.Percent(part.Area, whole)); err != nil {
+				if err := columns.Add(z.ID, name, z.Epoch, unit.Name, part.Area, area.Percent(part.Area, whole)); err != nil {
 					return fmt.Errorf("%s: %w", where, err)
 				}
 			}
@@ -175,13 +177,13 @@ func (s *session) outlinesOf(list book.List, o *exportOptions, where string) ([]
 	if sets := list.ZoneSets(); len(sets) > 1 {
 		return nil, fmt.Errorf("%s: --zones are the outlines of one zone set, and these accounts are of %s: name an account", where, strings.Join(sets, ", "))
 	}
-	var wanted []account.Named
+	var wanted []cover.Named
 	done := map[string]bool{}
 	for _, p := range list.ByEpoch() {
 		for _, z := range p.ZoneSet.Zones {
 			if !done[z.ID] {
 				done[z.ID] = true
-				wanted = append(wanted, account.Named{ID: z.ID, Name: z.Name})
+				wanted = append(wanted, cover.Named{ID: z.ID, Name: z.Name})
 			}
 		}
 	}

@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/area"
+
 	"github.com/mattn/go-runewidth"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/book"
@@ -65,7 +66,7 @@ func bookShow(s *session, o *bookShowOptions) error {
 	if err != nil {
 		return err
 	}
-	unit, err := account.FindUnit(o.Unit)
+	unit, err := area.Find(o.Unit)
 	if err != nil {
 		return usageError{err}
 	}
@@ -112,7 +113,7 @@ func bookShow(s *session, o *bookShowOptions) error {
 func timeText(at string) string { return strings.TrimSuffix(strings.Replace(at, "T", " ", 1), "Z") }
 
 // accountTable is the one table of an account that is wanted.
-func (s *session) accountTable(list book.List, only string, unit account.Unit, where, name string) (*model.Table, error) {
+func (s *session) accountTable(list book.List, only string, unit area.Unit, where, name string) (*model.Table, error) {
 	extents, change := list.OfKind(book.OfExtents), list.OfKind(book.OfChange)
 	if sets := list.ZoneSets(); len(sets) > 1 {
 		return nil, fmt.Errorf("%s: account %s has several zone sets (%s), whose rows do not go into one table: write a package with verdex book export --package", where, name, strings.Join(sets, ", "))
@@ -134,7 +135,7 @@ func (s *session) accountTable(list book.List, only string, unit account.Unit, w
 }
 
 // paintSet draws the postings of an account on one zone set.
-func paintSet(c *canvas, list book.List, only string, unit account.Unit) error {
+func paintSet(c *canvas, list book.List, only string, unit area.Unit) error {
 	t := &job.Terms{Unit: unit, Legend: list.Legend()}
 	if list.HasClasses(book.OfExtents) && only != "transitions" {
 		e, err := list.ReadExtents(t.Legend)

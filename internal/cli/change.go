@@ -37,7 +37,7 @@ that both epochs map; ground that only one of them maps is shown apart.
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --table parts      quantity, exchange and shift
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --map moved.tif    where what became what
   verdex change --epoch 2012="tiles/*.tif" --nodata 2012=0 --epoch 2020=b.tif`,
-	}, change)
+	}, runChange)
 	c.ArgsUsage = ""
 	return c
 }
@@ -53,7 +53,7 @@ var changeTables = map[string]struct {
 	"intensity": {func(c *job.Changed) *model.Table { return model.IntensityOf(c.Changes) }, paintIntensity},
 }
 
-func change(s *session, o *changeOptions) error {
+func runChange(s *session, o *changeOptions) error {
 	if len(o.Rest) > 0 {
 		return usage("change takes its rasters as --epoch LABEL=COVER, not %q", o.Rest[0])
 	}

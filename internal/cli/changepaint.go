@@ -5,9 +5,10 @@ import (
 	"math"
 	"slices"
 
+	"github.com/verdex-land/verdex/core/change"
+
 	"github.com/mattn/go-runewidth"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/raster"
@@ -16,7 +17,7 @@ import (
 )
 
 // pairTitle is the headline of what is drawn for a pair of epochs.
-func (c *canvas) pairTitle(k int, ch *account.Change, what string) {
+func (c *canvas) pairTitle(k int, ch *change.Change, what string) {
 	if k > 0 {
 		c.line()
 		c.line()
@@ -36,7 +37,7 @@ func paintSummary(c *canvas, all *job.Changed) error {
 	return c.flush()
 }
 
-func (c *canvas) summary(ch *account.Change) {
+func (c *canvas) summary(ch *change.Change) {
 	names, width := classNames(ch.Legend, runewidth.StringWidth("mapped in "+ch.Epochs[0]+" only"), 28)
 	most := 0.0
 	for _, z := range ch.Zones {
@@ -51,7 +52,7 @@ func (c *canvas) summary(ch *account.Change) {
 	}
 	for _, z := range ch.Zones {
 		c.line()
-		c.line(c.bold(title(account.Named{ID: z.ID, Name: z.Name})), c.dim(fmt.Sprintf("  %s %s; %s %% of what both epochs map changed its class",
+		c.line(c.bold(title(cover.Named{ID: z.ID, Name: z.Name})), c.dim(fmt.Sprintf("  %s %s; %s %% of what both epochs map changed its class",
 			text.Number(z.Area, decimals), ch.Unit.Name, text.Number(z.Changed/math.Max(z.Mapped, 1e-300)*100, 1))))
 		c.line(c.dim(left("", width+key+3) + right(ch.Epochs[0], number) + right("added", number) + right("lost", number) +
 			right("net", number) + right(ch.Epochs[1], number) + right("%", 9) + right("% a year", 10)))
@@ -91,7 +92,7 @@ func (c *canvas) summary(ch *account.Change) {
 // paintChangeMatrix draws for each zone from which class (rows) the ground moved to which (columns).
 func paintChangeMatrix(c *canvas, r *job.Changed) error {
 	return paintSquares(c, model.SquaresOf(r.Changes, r.Keep), &job.Terms{Unit: r.Unit, Legend: r.Legend}, func(pair [2]string) bool {
-		return slices.ContainsFunc(r.Pairs, func(p *account.Change) bool { return p.Whole && p.Epochs == pair })
+		return slices.ContainsFunc(r.Pairs, func(p *change.Change) bool { return p.Whole && p.Epochs == pair })
 	})
 }
 
@@ -116,7 +117,7 @@ func paintParts(c *canvas, all *job.Changed) error {
 			number := max(10, runewidth.StringWidth(text.Number(z.Area, decimals))+1)
 			bar := max(12, min(40, c.width-width-5*number-9))
 			c.line()
-			c.line(c.bold(title(account.Named{ID: z.ID, Name: z.Name})), c.dim(fmt.Sprintf("  %s %s of %s %s that both epochs map changed its class",
+			c.line(c.bold(title(cover.Named{ID: z.ID, Name: z.Name})), c.dim(fmt.Sprintf("  %s %s of %s %s that both epochs map changed its class",
 				text.Number(z.Changed, decimals), ch.Unit.Name, text.Number(z.Mapped, decimals), ch.Unit.Name)))
 			c.line(c.dim(left("", width+indent) + right("gain", number) + right("loss", number) + right("quantity", number) + right("exchange", number) + right("shift", number)))
 			for j, p := range classes {
@@ -134,13 +135,13 @@ func paintParts(c *canvas, all *job.Changed) error {
 		}
 	}
 	c.line()
-	c.line("  ", c.partsBar(account.Parts{QuantityArea: 1}, 1, 2), c.dim(" quantity: more of the class, or less   "),
-		c.partsBar(account.Parts{ExchangeArea: 1}, 1, 2), c.dim(" exchange: two classes swap places   "), c.partsBar(account.Parts{ShiftArea: 1}, 1, 2), c.dim(" shift: the rest"))
+	c.line("  ", c.partsBar(change.Parts{QuantityArea: 1}, 1, 2), c.dim(" quantity: more of the class, or less   "),
+		c.partsBar(change.Parts{ExchangeArea: 1}, 1, 2), c.dim(" exchange: two classes swap places   "), c.partsBar(change.Parts{ShiftArea: 1}, 1, 2), c.dim(" shift: the rest"))
 	return c.flush()
 }
 
 // partsBar is a bar of the parts of change; most is what fills the width.
-func (c *canvas) partsBar(p account.Parts, most float64, width int) string {
+func (c *canvas) partsBar(p change.Parts, most float64, width int) string {
 	return c.bar([]part{
 		{share: p.QuantityArea / most, color: raster.Color{R: 217, G: 119, B: 87}, letter: 'Q'},
 		{share: p.ExchangeArea / most, color: raster.Color{R: 106, G: 155, B: 204}, letter: 'E'},
@@ -159,14 +160,14 @@ func paintIntensity(c *canvas, all *job.Changed) error {
 		_, width := classNames(ch.Legend, 10, 24)
 		for i := range ch.Zones {
 			z := &ch.Zones[i]
-			list := ch.Intensities(z, account.UniformRate(all.Pairs, i))
+			list := ch.Intensities(z, change.UniformRate(all.Pairs, i))
 			c.line()
 			whole := list[0]
 			line := fmt.Sprintf("  %.3f %% %s changed", whole.Percent, per)
 			if len(all.Pairs) > 1 {
 				line += fmt.Sprintf("; over all intervals %.3f %%: %s", whole.Uniform, whole.Stands)
 			}
-			c.line(c.bold(title(account.Named{ID: z.ID, Name: z.Name})), c.dim(line))
+			c.line(c.bold(title(cover.Named{ID: z.ID, Name: z.Name})), c.dim(line))
 			name := func(at int32) string {
 				if at < 0 {
 					return ""

@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/check"
+
 	"github.com/verdex-land/verdex/internal/model"
 )
 
@@ -20,7 +21,7 @@ type checkOutput struct {
 }
 
 // writeChecks stages what checks found where it is to go.
-func (s *session) writeChecks(o checkOutput, checks []account.Check) error {
+func (s *session) writeChecks(o checkOutput, checks []check.Check) error {
 	if o.Checks == "" {
 		return nil
 	}
@@ -33,13 +34,13 @@ func (s *session) writeChecks(o checkOutput, checks []account.Check) error {
 
 // reportChecks notes the checks that hold by name, and warns of the others. It returns errStrict when one falls short, or the
 // reporter has warned, and that counts.
-func (s *session) reportChecks(o checkOutput, checks []account.Check) error {
+func (s *session) reportChecks(o checkOutput, checks []check.Check) error {
 	var holding []string
 	for _, c := range checks {
 		switch c.Outcome {
-		case account.Holds:
+		case check.Holds:
 			holding = append(holding, c.Name)
-		case account.FallsShort:
+		case check.FallsShort:
 			s.Warn(fmt.Sprintf("check %s: %s", c.Name, c.Text))
 		}
 	}

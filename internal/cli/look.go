@@ -39,10 +39,10 @@ Several rasters are compared: do they lie on one grid, and what will a joint mea
   verdex look wards.gpkg --values district     the values of a field, with their areas
   verdex look wards.gpkg cover.tif             how the zones lie on a raster
   verdex look orrin.book                       the accounts of a book`,
-	}, look)
+	}, runLook)
 }
 
-func look(s *session, o *lookOptions) error {
+func runLook(s *session, o *lookOptions) error {
 	if len(o.Files) == 1 && book.IsBook(o.Files[0]) {
 		b, err := s.openBook(o.Files[0], false, book.DefaultWait)
 		if err != nil {

@@ -7,9 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/cover"
+
 	"github.com/mattn/go-runewidth"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
@@ -154,7 +155,7 @@ func paintZones(c *canvas, z *job.ZonesLook) error {
 			c.line(c.dim("… and " + text.Count(len(z.Zones)-40, "more zone")))
 			break
 		}
-		line := left(title(account.Named{ID: l.ID, Name: l.Name}), 28) + right(fmt.Sprint(l.Pieces), 8) + right(text.Number(l.Area, 1), 16)
+		line := left(title(cover.Named{ID: l.ID, Name: l.Name}), 28) + right(fmt.Sprint(l.Pieces), 8) + right(text.Number(l.Area, 1), 16)
 		if z.Raster != "" {
 			line += right(fmt.Sprintf("%.2f", l.OnRaster), 14)
 		}

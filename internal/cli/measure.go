@@ -3,7 +3,8 @@ package cli
 import (
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/zone"
 	"github.com/verdex-land/verdex/internal/book"
@@ -40,10 +41,10 @@ the raster's grid, never the raster to the zones; cells that an outline cuts cou
   verdex measure habitats.gpkg --class-field kind --zones wards.gpkg    polygons instead of cells
   verdex measure cover.tif --zones parishes.gpkg --within counties.gpkg    with larger units
   verdex measure cover.tif --zones wards.gpkg --legend legend.csv --epoch 2020 --post orrin.book --account wards`,
-	}, measure)
+	}, runMeasure)
 }
 
-func measure(s *session, o *measureOptions) error {
+func runMeasure(s *session, o *measureOptions) error {
 	if err := s.checkPost(&o.postOptions, o.Epoch); err != nil {
 		return err
 	}
@@ -95,7 +96,7 @@ func measure(s *session, o *measureOptions) error {
 }
 
 // attachExtents writes the zones with the extents as columns.
-func (s *session) attachExtents(comp *account.Composition, o *measureOptions) error {
+func (s *session) attachExtents(comp *extent.Composition, o *measureOptions) error {
 	columns, err := job.ColumnsOf(comp)
 	if err != nil {
 		return err

@@ -5,9 +5,10 @@ import (
 	"math"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/mattn/go-runewidth"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/model"
@@ -16,7 +17,7 @@ import (
 
 // paintComposition draws zones as rows: a bar of the composition, and hectares over percent for
 // each class.
-func paintComposition(c *canvas, comp *account.Composition) error {
+func paintComposition(c *canvas, comp *extent.Composition) error {
 	n := len(comp.Legend.Classes)
 	names, _ := classNames(comp.Legend, 0, 0)
 	marks := letters(names)
@@ -117,7 +118,7 @@ func paintComposition(c *canvas, comp *account.Composition) error {
 }
 
 // paintCount shows what a count of cells would have said.
-func paintCount(c *canvas, comp *account.Composition, decimals int) error {
+func paintCount(c *canvas, comp *extent.Composition, decimals int) error {
 	if comp.HasNominal {
 		var area, count float64
 		for _, z := range comp.Zones {
@@ -139,7 +140,7 @@ func paintCount(c *canvas, comp *account.Composition, decimals int) error {
 	return c.flush()
 }
 
-func parts(comp *account.Composition, areas []float64, whole float64, marks []rune) []part {
+func parts(comp *extent.Composition, areas []float64, whole float64, marks []rune) []part {
 	var out []part
 	n := len(comp.Legend.Classes)
 	for i, a := range areas {
@@ -153,7 +154,7 @@ func parts(comp *account.Composition, areas []float64, whole float64, marks []ru
 }
 
 // paintTall draws a block of lines for each zone, for narrow terminals and long legends.
-func paintTall(c *canvas, comp *account.Composition, areasOf *model.ClassAreas, head []string, marks []rune, shown []bool, decimals int) {
+func paintTall(c *canvas, comp *extent.Composition, areasOf *model.ClassAreas, head []string, marks []rune, shown []bool, decimals int) {
 	width := 0
 	for i, h := range head {
 		if shown[i] {
@@ -190,15 +191,15 @@ func paintTall(c *canvas, comp *account.Composition, areasOf *model.ClassAreas, 
 }
 
 // zoneTitle is the title of a zone, set in where it lies in a larger unit.
-func zoneTitle(z account.ZoneSum) string {
+func zoneTitle(z extent.ZoneSum) string {
 	if z.WithinID != "" {
-		return "  " + title(account.Named{ID: z.ID, Name: z.Name})
+		return "  " + title(cover.Named{ID: z.ID, Name: z.Name})
 	}
-	return title(account.Named{ID: z.ID, Name: z.Name})
+	return title(cover.Named{ID: z.ID, Name: z.Name})
 }
 
 // title is a zone's id with its name.
-func title(n account.Named) string { return sheets.Title(n) }
+func title(n cover.Named) string { return sheets.Title(n) }
 
 // twoLines breaks a heading at a space so that both halves fit, as far as possible.
 func twoLines(s string, width int) (string, string) {

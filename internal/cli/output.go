@@ -12,7 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/check"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
@@ -44,7 +45,7 @@ type destination struct {
 	digits       int
 	// For a spreadsheet: its sheets, unless it is the table as a list; and what the checks found.
 	sheets func() []*table.Sheet
-	checks []account.Check
+	checks []check.Check
 }
 
 // destination settles the output before any work is done, so that a wrong one costs nothing.

@@ -37,10 +37,10 @@ stays the same whatever classes are chosen. The raster is read once, and only th
   verdex patches cover.tif --legend legend.csv --class Wetland --min-area 2 --out wetlands.geojson
   verdex patches cover.tif --class 1 --at 12.52,58.31 --set name="Orrin Water" --out lake.geojson
   verdex patches cover.tif --class 3,4 --neighbours 8 --smooth --out woods.geojson`,
-	}, patches)
+	}, runPatches)
 }
 
-func patches(s *session, o *patchOptions) error {
+func runPatches(s *session, o *patchOptions) error {
 	if err := needOut(s, o.Out); err != nil {
 		return err
 	}

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"math"
 
+	"github.com/verdex-land/verdex/core/survey"
+
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
@@ -34,10 +35,10 @@ of what is shown with cells and areas. measure and change do the same inside the
   verdex reclassify index.tif --crosswalk thresholds.csv --legend legend.csv --out classes.tif
   verdex reclassify "cover_*.tif" --crosswalk codes.csv --legend legend.csv --out-dir classes
   verdex reclassify cover.tif --crosswalk codes.csv --check        only show what would become of what`,
-	}, reclassify)
+	}, runReclassify)
 }
 
-func reclassify(s *session, o *reclassifyOptions) error {
+func runReclassify(s *session, o *reclassifyOptions) error {
 	if !o.Check && (o.OutDir == "") == (o.Out == "") {
 		return usage("reclassify needs --out for one raster, or --out-dir for several each by itself")
 	}
@@ -59,14 +60,14 @@ func reclassify(s *session, o *reclassifyOptions) error {
 }
 
 // showSurvey draws what a crosswalk does to a raster.
-func (s *session) showSurvey(survey *account.Survey, legend *cover.Legend) error {
+func (s *session) showSurvey(survey *survey.Survey, legend *cover.Legend) error {
 	c := newCanvas(s.stdout)
 	paintSurvey(c, survey, legend)
 	return c.flush()
 }
 
 // paintSurvey draws the table from → to.
-func paintSurvey(c *canvas, s *account.Survey, legend *cover.Legend) {
+func paintSurvey(c *canvas, s *survey.Survey, legend *cover.Legend) {
 	c.line(c.bold(fmt.Sprintf("%s by %s", s.Raster, s.Crosswalk.Source)))
 	c.line()
 	from, name, widest := 7, 12, 0
@@ -80,7 +81,7 @@ func paintSurvey(c *canvas, s *account.Survey, legend *cover.Legend) {
 		head += "  note"
 	}
 	c.line(c.dim(head))
-	row := func(line, source, key, target string, m account.Moved, note string) {
+	row := func(line, source, key, target string, m survey.Moved, note string) {
 		out := right(line, 5) + "  " + left(source, from) + "  " + key + " " + left(target, name+4) + right(text.Number(float64(m.Cells), 0), 16) +
 			right(text.Number(m.Area/1e4, 1), 16) + right(text.Number(m.Area/math.Max(s.Total, 1e-300)*100, 2), 9)
 		if note != "" {

@@ -8,6 +8,8 @@ import (
 	"os/user"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -41,11 +43,11 @@ func (s *session) env() job.Env {
 }
 
 // readTable reads a table of an account: a file, or BOOK#ACCOUNT.
-func (s *session) readTable(ctx context.Context, name string, needed, optional []string, each func(cover.Row) error) (*cover.Legend, []string, error) {
+func (s *session) readTable(ctx context.Context, name string, needed, optional []string, each func(rows.Row) error) (*cover.Legend, []string, error) {
 	where, of := vectors.Split(name)
 	if !book.IsBook(where) {
 		s.Read(output.Input{Role: "table", Path: name})
-		notes, err := cover.EachRow(name, needed, optional, each)
+		notes, err := rows.Each(name, needed, optional, each)
 		return nil, notes, err
 	}
 	b, err := s.openBook(where, false, waitOf(s.options))

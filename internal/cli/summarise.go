@@ -5,10 +5,11 @@ import (
 	"math"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/cover"
+
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/model"
@@ -32,10 +33,10 @@ amounts), variety, majority and minority (for whole numbers that are codes).
   verdex summarise elevation.tif --zones wards.gpkg --zone-id code
   verdex summarise elevation.tif --zones wards.gpkg --stats mean,p10,p90 --out heights.csv
   verdex summarise elevation.tif --per-class cover.tif --legend legend.csv --zones wards.gpkg`,
-	}, summarise)
+	}, runSummarise)
 }
 
-func summarise(s *session, o *summariseOptions) error {
+func runSummarise(s *session, o *summariseOptions) error {
 	out, err := o.destination()
 	if err != nil {
 		return err
@@ -98,7 +99,7 @@ func paintStatistics(c *canvas, s *job.Summarised) error {
 	last := -1
 	for _, row := range s.Rows {
 		z := s.Zones.Zones[row.Zone]
-		line := []string{runewidth.Truncate(title(account.Named{ID: z.ID, Name: z.Name}), 32, "…")}
+		line := []string{runewidth.Truncate(title(cover.Named{ID: z.ID, Name: z.Name}), 32, "…")}
 		if s.Classes {
 			if row.Zone == last {
 				line[0] = ""

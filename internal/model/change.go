@@ -4,6 +4,9 @@ import (
 	"iter"
 	"math"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/change"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 )
@@ -22,7 +25,7 @@ type Move struct {
 
 // Transitions is the table of transitions: a row for each pair of classes between which ground of a zone went. A move is shown when show holds,
 // nil for all; percentages are of all moves of the zone.
-func Transitions(title string, unit account.Unit, zones iter.Seq[*MoveZone], show func(*Move) bool) *Table {
+func Transitions(title string, unit area.Unit, zones iter.Seq[*MoveZone], show func(*Move) bool) *Table {
 	t := &Table{Name: "transitions", Title: title, Columns: pick("zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,to_code,to_name,area,unit,pct_of_zone,pct_of_opening"), Count: -1}
 	t.Rows = func(yield func([]any) bool) {
 		row := make([]any, 0, len(t.Columns))
@@ -42,9 +45,9 @@ func Transitions(title string, unit account.Unit, zones iter.Seq[*MoveZone], sho
 				}
 				pct := math.NaN()
 				if m.From != "" && m.To != "" {
-					pct = account.Percent(m.Area, opening[m.From])
+					pct = area.Percent(m.Area, opening[m.From])
 				}
-				row = append(row[:0], z.ID, z.Name, z.From, z.To, m.From, m.FromName, m.To, m.ToName, m.Area, unit.Name, account.Percent(m.Area, whole), pct)
+				row = append(row[:0], z.ID, z.Name, z.From, z.To, m.From, m.FromName, m.To, m.ToName, m.Area, unit.Name, area.Percent(m.Area, whole), pct)
 				if !yield(row) {
 					return
 				}
@@ -55,7 +58,7 @@ func Transitions(title string, unit account.Unit, zones iter.Seq[*MoveZone], sho
 }
 
 // TransitionsOf is the table of transitions of changes, of those that are wanted.
-func TransitionsOf(ch *account.Changes, keep func(account.Transition) bool) *Table {
+func TransitionsOf(ch *change.Changes, keep func(change.Transition) bool) *Table {
 	shown := map[*Move]bool{}
 	return Transitions("Transitions between epochs", ch.Unit, func(yield func(*MoveZone) bool) {
 		for _, c := range ch.Pairs {
@@ -64,7 +67,7 @@ func TransitionsOf(ch *account.Changes, keep func(account.Transition) bool) *Tab
 				z := &c.Zones[i]
 				out := MoveZone{ID: z.ID, Name: z.Name, From: c.Epochs[0], To: c.Epochs[1], Moves: make([]Move, 0, len(z.Transitions)+1)}
 				clear(shown)
-				add := func(x account.Transition, m Move) {
+				add := func(x change.Transition, m Move) {
 					out.Moves = append(out.Moves, m)
 					if keep(x) {
 						shown[&out.Moves[len(out.Moves)-1]] = true
@@ -76,7 +79,7 @@ func TransitionsOf(ch *account.Changes, keep func(account.Transition) bool) *Tab
 					add(x, Move{codeOf(from, mapped), from.Name, codeOf(to, both), to.Name, c.Area(x.Extent)})
 				}
 				if z.Outside > 0 {
-					add(account.Transition{From: nowhere, To: nowhere}, Move{"", "outside", "", "outside", z.Outside})
+					add(change.Transition{From: nowhere, To: nowhere}, Move{"", "outside", "", "outside", z.Outside})
 				}
 				if !yield(&out) {
 					return
@@ -95,7 +98,7 @@ func codeOf(class cover.Class, mapped bool) string {
 }
 
 // eachZone makes a table of the zones of each pair of epochs.
-func eachZone(name, title, names string, ch *account.Changes, rows func(c *account.Change, zone int, row func(cells ...any))) *Table {
+func eachZone(name, title, names string, ch *change.Changes, rows func(c *change.Change, zone int, row func(cells ...any))) *Table {
 	t := &Table{Name: name, Title: title, Columns: pick("zone_id,zone_name,from_epoch,to_epoch," + names), Count: -1}
 	t.Rows = func(yield func([]any) bool) {
 		for _, c := range ch.Pairs {
@@ -114,9 +117,9 @@ func eachZone(name, title, names string, ch *account.Changes, rows func(c *accou
 }
 
 // ChangeOf is the summary of changes: the account of each class in each zone.
-func ChangeOf(ch *account.Changes) *Table {
+func ChangeOf(ch *change.Changes) *Table {
 	return eachZone("change", "Change between epochs", "class_code,class_name,opening,additions,reductions,net_change,closing,unit,pct_change,pct_change_per_year,pct_change_per_year_compound", ch,
-		func(c *account.Change, zone int, row func(...any)) {
+		func(c *change.Change, zone int, row func(...any)) {
 			z := &c.Zones[zone]
 			for _, b := range c.Balances(z) {
 				row(b.Class.ID(), b.Class.Name, b.OpeningArea, b.AdditionsArea, b.ReductionsArea, b.NetArea, b.ClosingArea, c.Unit.Name, b.PctChange, b.PctPerYear, b.PctYearly)
@@ -134,7 +137,7 @@ type ApartRow struct {
 }
 
 // Apart is the ground of a zone that takes no part in a change.
-func Apart(c *account.Change, z *account.ZoneChange) []ApartRow {
+func Apart(c *change.Change, z *change.ZoneChange) []ApartRow {
 	nan := math.NaN()
 	return []ApartRow{
 		{"mapped in " + c.Epochs[0] + " only", z.OnlyFirst, nan},
@@ -145,10 +148,10 @@ func Apart(c *account.Change, z *account.ZoneChange) []ApartRow {
 }
 
 // PartsOf is the table of the parts of change: quantity, exchange and shift of each class in each zone.
-func PartsOf(ch *account.Changes) *Table {
-	return eachZone("parts", "Parts of change", "class_code,class_name,gain,loss,net_change,quantity,exchange,shift,unit", ch, func(c *account.Change, zone int, row func(...any)) {
+func PartsOf(ch *change.Changes) *Table {
+	return eachZone("parts", "Parts of change", "class_code,class_name,gain,loss,net_change,quantity,exchange,shift,unit", ch, func(c *change.Change, zone int, row func(...any)) {
 		classes, whole := c.Parts(&c.Zones[zone])
-		add := func(code, name string, p account.Parts) {
+		add := func(code, name string, p change.Parts) {
 			row(code, name, p.GainArea, p.LossArea, p.NetArea, p.QuantityArea, p.ExchangeArea, p.ShiftArea, c.Unit.Name)
 		}
 		for _, p := range classes {
@@ -159,10 +162,10 @@ func PartsOf(ch *account.Changes) *Table {
 }
 
 // IntensityOf is the table of the intensity of change.
-func IntensityOf(ch *account.Changes) *Table {
+func IntensityOf(ch *change.Changes) *Table {
 	return eachZone("intensity", "Intensity of change", "level,from_code,from_name,to_code,to_name,area_per_year,unit,intensity_pct,uniform_pct,stands,per", ch,
-		func(c *account.Change, zone int, row func(...any)) {
-			for _, x := range c.Intensities(&c.Zones[zone], account.UniformRate(ch.Pairs, zone)) {
+		func(c *change.Change, zone int, row func(...any)) {
+			for _, x := range c.Intensities(&c.Zones[zone], change.UniformRate(ch.Pairs, zone)) {
 				var names [4]string
 				for k, at := range []int32{x.From, x.To} {
 					if at >= 0 {
@@ -182,10 +185,10 @@ func IntensityOf(ch *account.Changes) *Table {
 // Square is the ground of a zone between two epochs by class at the first (rows) and at the second (columns); the last row and the last
 // column are ground that the epoch does not map. Areas are in the unit of the statement.
 type Square struct {
-	Zone    account.Named
+	Zone    cover.Named
 	Pair    [2]string
-	Classes []account.Named // without the last
-	Cells   []float64       // row by row
+	Classes []cover.Named // without the last
+	Cells   []float64     // row by row
 }
 
 // NotMapped names ground that an epoch does not map.
@@ -237,14 +240,14 @@ func (s *Square) Shown() (out []int) {
 }
 
 // SquaresOf are the squares of changes, of the transitions that are wanted.
-func SquaresOf(ch *account.Changes, keep func(account.Transition) bool) iter.Seq[*Square] {
+func SquaresOf(ch *change.Changes, keep func(change.Transition) bool) iter.Seq[*Square] {
 	return func(yield func(*Square) bool) {
 		for _, c := range ch.Pairs {
-			classes := account.NamedClasses(c.Legend)
+			classes := cover.NamedClasses(c.Legend)
 			n := len(classes)
 			for i := range c.Zones {
 				z := &c.Zones[i]
-				s := &Square{account.Named{ID: z.ID, Name: z.Name}, c.Epochs, classes, make([]float64, (n+1)*(n+1))}
+				s := &Square{cover.Named{ID: z.ID, Name: z.Name}, c.Epochs, classes, make([]float64, (n+1)*(n+1))}
 				for _, t := range z.Transitions {
 					if keep(t) {
 						s.Cells[int(t.From)*(n+1)+int(t.To)] += c.Area(t.Extent)
@@ -259,7 +262,7 @@ func SquaresOf(ch *account.Changes, keep func(account.Transition) bool) iter.Seq
 }
 
 // SquaresOfMoves are the squares of transitions from tables.
-func SquaresOfMoves(m *account.Moves, unit account.Unit) iter.Seq[*Square] {
+func SquaresOfMoves(m *account.Moves, unit area.Unit) iter.Seq[*Square] {
 	n := len(m.Classes)
 	at := map[string]int{"": n}
 	for i, k := range m.Classes {
@@ -291,7 +294,7 @@ func SquaresOfMoves(m *account.Moves, unit account.Unit) iter.Seq[*Square] {
 }
 
 // Matrix lays squares out as rows of a table, with totals.
-func Matrix(classes []account.Named, unit account.Unit, squares iter.Seq[*Square]) *Table {
+func Matrix(classes []cover.Named, unit area.Unit, squares iter.Seq[*Square]) *Table {
 	t := &Table{Name: "matrix", Title: "Transitions in " + unit.Label, Columns: pick("zone_id,zone_name,from_epoch,to_epoch,from_code,from_name"), Count: -1}
 	t.Columns = append(append(t.Columns, classColumns(classes)...), pick("not mapped,total,unit")...)
 	t.Rows = func(yield func([]any) bool) {

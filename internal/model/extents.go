@@ -5,7 +5,10 @@ import (
 	"math"
 	"slices"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/cover"
 )
 
@@ -31,7 +34,7 @@ var (
 )
 
 // Extents is the long table of extents: a row for each part of each zone. count is how many rows there are, -1 when it is not known.
-func Extents(unit account.Unit, within bool, count int, zones iter.Seq[*Zone]) *Table {
+func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Table {
 	t := &Table{Name: "extents", Title: "Extents in " + unit.Label, Columns: extentColumns, Count: count}
 	if within {
 		t.Columns = slices.Concat(extentColumns, withinColumns)
@@ -46,9 +49,9 @@ func Extents(unit account.Unit, within bool, count int, zones iter.Seq[*Zone]) *
 				p := &z.Parts[i]
 				pct := math.NaN()
 				if p.Kind == "class" {
-					pct = account.Percent(p.Area, classified)
+					pct = area.Percent(p.Area, classified)
 				}
-				row = append(row[:0], epoch, id, name, p.Kind, p.Code, p.Name, p.Area, unitName, account.Percent(p.Area, whole), pct, p.Cells, p.Nominal)
+				row = append(row[:0], epoch, id, name, p.Kind, p.Code, p.Name, p.Area, unitName, area.Percent(p.Area, whole), pct, p.Cells, p.Nominal)
 				if within {
 					row = append(row, z.WithinID, z.WithinName)
 				}
@@ -73,7 +76,7 @@ func Sums(parts []Part) (whole, classified float64) {
 }
 
 // ExtentsOf is the long table of a composition.
-func ExtentsOf(c *account.Composition) *Table {
+func ExtentsOf(c *extent.Composition) *Table {
 	count := 0
 	for i := range c.Zones {
 		count += c.Zones[i].Len()
@@ -82,7 +85,7 @@ func ExtentsOf(c *account.Composition) *Table {
 }
 
 // ZonesOf are the zones of a composition. A zone serves until the next one.
-func ZonesOf(c *account.Composition) iter.Seq[*Zone] {
+func ZonesOf(c *extent.Composition) iter.Seq[*Zone] {
 	return func(yield func(*Zone) bool) {
 		var out Zone
 		for i := range c.Zones {
@@ -123,7 +126,7 @@ func NewClassAreas(l *cover.Legend) *ClassAreas {
 }
 
 // Of are the areas of a zone, in the unit of its composition.
-func (a *ClassAreas) Of(z *account.ZoneSum) []float64 {
+func (a *ClassAreas) Of(z *extent.ZoneSum) []float64 {
 	out := make([]float64, a.n+3)
 	rows := z.Rows()
 	for i := range rows {
@@ -139,7 +142,7 @@ func (a *ClassAreas) Of(z *account.ZoneSum) []float64 {
 }
 
 // WideExtentsOf has a row for each zone of a composition, with the classes across.
-func WideExtentsOf(c *account.Composition) *Table {
+func WideExtentsOf(c *extent.Composition) *Table {
 	t := &Table{Name: "extents", Title: "Extents in " + c.Unit.Label, Columns: pick("epoch,zone_id,zone_name,unit,zone_area"), Count: len(c.Zones)}
 	for _, class := range c.Legend.Classes {
 		t.Columns = append(t.Columns, classColumn(class.Name))
@@ -168,7 +171,7 @@ func WideExtentsOf(c *account.Composition) *Table {
 }
 
 // Checks is the table of what checks found.
-func Checks(checks []account.Check) *Table {
+func Checks(checks []check.Check) *Table {
 	var rows [][]any
 	for _, c := range checks {
 		if len(c.Findings) == 0 {

@@ -8,7 +8,7 @@ import (
 	"iter"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/cover"
 )
 
 // Type is what the cells of a column are.
@@ -200,7 +200,7 @@ func pctColumn(label string) Column {
 }
 
 // classColumns are the columns of the areas of classes.
-func classColumns(classes []account.Named) (out []Column) {
+func classColumns(classes []cover.Named) (out []Column) {
 	for _, n := range classes {
 		out = append(out, classColumn(n.Label()))
 	}

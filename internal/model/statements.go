@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"github.com/verdex-land/verdex/core/summary"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/job"
 )
@@ -188,7 +190,7 @@ func ErrorMatrix(a *job.Assessed) *Table {
 }
 
 // statistics say what the columns of a summary hold.
-var statistics = map[account.Statistic]Column{
+var statistics = map[summary.Statistic]Column{
 	"count":    {"count", Number, "cells", "number of cells with a value, those that the outline cuts by their share"},
 	"area":     {"area", Number, "area", "true area of the cells with a value"},
 	"sum":      {"sum", Number, "", "sum of the values, each by the share of its cell"},
@@ -233,7 +235,7 @@ func Summary(s *job.Summarised) *Table {
 }
 
 // Statistic is the i-th statistic of a row, areas in the unit.
-func Statistic(s *job.Summarised, r account.SummaryRow, i int) float64 {
+func Statistic(s *job.Summarised, r summary.Row, i int) float64 {
 	if s.Stats[i] == "area" {
 		return r.Values[i] / s.Unit.M2
 	}

@@ -6,7 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+
 	"github.com/verdex-land/verdex/internal/book"
 )
 
@@ -16,7 +17,7 @@ func FuzzPackage(f *testing.F) {
 	p := &book.Posting{Account: "a", Kind: book.OfExtents, Epoch: "2004", Command: "{}", Unit: "ha", Extents: []book.Extent{{Kind: "class", Code: "1", M2: 5}}}
 	p.ZoneSet.Name, p.ZoneSet.Zones = "z", []book.Zone{{ID: "z1"}}
 	p.Legend.Name, p.Legend.Classes = "l", []book.Class{{Code: "1", Name: "x"}}
-	unit := account.Units[0]
+	unit := area.Units[0]
 	k := &Package{List: book.List{p}, Unit: unit, Digits: -1}
 	where := filepath.Join(dir, "p")
 	if err := errors.Join(os.Mkdir(where, 0o755), k.WriteInto(where)); err != nil {

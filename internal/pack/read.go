@@ -10,7 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/internal/book"
 )
@@ -85,7 +86,7 @@ func ImportNote(from, author, at, note string) string {
 }
 
 func packLegend(path, name string) (book.Legend, error) {
-	rows, _, err := cover.ReadRows(path, []string{"code", "name", "color", "group"}, nil)
+	rows, _, err := rows.Read(path, []string{"code", "name", "color", "group"}, nil)
 	l := book.Legend{Name: name}
 	for _, r := range rows {
 		l.Classes = append(l.Classes, book.Class{Code: r.Cell["code"], Name: r.Cell["name"], Color: r.Cell["color"], Group: r.Cell["group"]})
@@ -95,7 +96,7 @@ func packLegend(path, name string) (book.Legend, error) {
 
 // packZones gives a posting the zones of a package in their order.
 func packZones(path, name string, p *book.Posting) error {
-	rows, _, err := cover.ReadRows(path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
+	rows, _, err := rows.Read(path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
 	if err != nil {
 		return err
 	}

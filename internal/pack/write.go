@@ -14,7 +14,8 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/area"
+
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/model"
 	"github.com/verdex-land/verdex/internal/table"
@@ -23,7 +24,7 @@ import (
 // Package is what is published.
 type Package struct {
 	List                                book.List
-	Unit                                account.Unit
+	Unit                                area.Unit
 	Title, Licence, Source, Fingerprint string
 	Digits                              int    // decimals of numbers, -1 for full precision
 	Outlines                            []byte // of the zones, as GeoJSON; nil for none
@@ -248,7 +249,7 @@ func zonesTable(z *book.ZoneSet) *model.Table {
 	return model.Zones(fmt.Sprintf("Zones %s, version %d", z.Name, z.Version), rows)
 }
 
-func methodText(unit account.Unit) string {
+func methodText(unit area.Unit) string {
 	return "Areas are in " + unit.Label + " of true ground: the area of each cell's outline on the ellipsoid of its CRS, cells that the outline of a zone cuts counted by their exact share. " +
 		"For each zone the classes, ground without data, values of no class and ground outside the raster sum to the whole zone. In the transitions, opening extent + additions - reductions = closing extent, on the ground that both epochs map."
 }

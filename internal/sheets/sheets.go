@@ -7,6 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/extent"
+
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
@@ -21,7 +24,7 @@ const areaFormat = "#,##0.00"
 // column is the name of a column from 0.
 func column(i int) string { return strings.TrimRight(table.At(0, i), "0123456789") }
 
-func area(v float64, style table.Style) table.Cell {
+func areaCell(v float64, style table.Style) table.Cell {
 	style.Format = areaFormat
 	return table.Cell{Value: v, Style: style}
 }
@@ -42,7 +45,7 @@ func classHead(text string, color raster.Color) table.Cell {
 }
 
 // classHeads are the heads of the columns of classes, in the colours of a legend where there is one.
-func classHeads(classes []account.Named, legend *cover.Legend, prefix string) (out []table.Cell) {
+func classHeads(classes []cover.Named, legend *cover.Legend, prefix string) (out []table.Cell) {
 	for i, k := range classes {
 		out = append(out, classHead(prefix+k.Label(), ColorOf(legend, i, k)))
 	}
@@ -50,7 +53,7 @@ func classHeads(classes []account.Named, legend *cover.Legend, prefix string) (o
 }
 
 // ColorOf is the colour of a class, the i-th: that of a legend where there is one.
-func ColorOf(legend *cover.Legend, i int, n account.Named) raster.Color {
+func ColorOf(legend *cover.Legend, i int, n cover.Named) raster.Color {
 	if legend != nil {
 		for _, class := range legend.Classes {
 			if class.ID() == n.ID {
@@ -101,7 +104,7 @@ func (z *zoneTable) sheet() *table.Sheet {
 			number++
 			cells = append(cells[:0], table.Text(r.id, table.Style{}), table.Text(r.name, table.Style{}))
 			for k, v := range r.values {
-				cells = append(cells, area(v, table.Style{}))
+				cells = append(cells, areaCell(v, table.Style{}))
 				total[k] += v
 			}
 			if !yield(z.finish(cells, r.values, number, table.Style{})) {
@@ -134,7 +137,7 @@ func (z *zoneTable) finish(cells []table.Cell, v []float64, line int, style tabl
 	cells = append(cells, formula(whole, fmt.Sprintf("SUM(%s%d:%s%d)", first, line, column(2+all-1), line), style))
 	style.Format = "0.00"
 	for i := range n {
-		cells = append(cells, formula(account.Percent(v[i], classified),
+		cells = append(cells, formula(area.Percent(v[i], classified),
 			fmt.Sprintf("IF(SUM($%s%d:$%s%d)=0,0,100*%s%d/SUM($%s%d:$%s%d))", first, line, last, line, column(2+i), line, first, line, last, line), style))
 	}
 	return cells
@@ -218,7 +221,7 @@ func matrixSheet(name string, title table.Cell, classes []table.Cell, squares []
 			}
 			line := []table.Cell{table.Text(q.Zone.ID, table.Style{}), table.Text(q.Zone.Name, table.Style{}), table.Text(q.Label(f), table.Style{Dim: f == n})}
 			for t := range n + 1 {
-				line = append(line, area(q.At(f, t), table.Style{Dim: f == t}))
+				line = append(line, areaCell(q.At(f, t), table.Style{Dim: f == t}))
 			}
 			at := len(s.Lines) + 1
 			s.Add(append(line, formula(sum, fmt.Sprintf("SUM(D%d:%s%d)", at, column(3+n), at), table.Style{Bold: true}))...)
@@ -243,7 +246,7 @@ func ExtentAccounts(a *job.ExtentAccounts) (out []*table.Sheet) {
 }
 
 // Title is a zone's id with its name.
-func Title(n account.Named) string {
+func Title(n cover.Named) string {
 	switch {
 	case n.Name == "" || n.Name == n.ID:
 		return n.ID
@@ -255,7 +258,7 @@ func Title(n account.Named) string {
 
 // extentSheet has the extent accounts of a pair of epochs. Additions and reductions sum their kinds where they are given; net change, closing
 // extent, totals and the balance are formulas, and "as mapped" is what the balance is held against.
-func extentSheet(list []account.Statement, classes []account.Named, unit account.Unit, legend *cover.Legend) *table.Sheet {
+func extentSheet(list []account.Statement, classes []cover.Named, unit area.Unit, legend *cover.Legend) *table.Sheet {
 	pair := list[0].Pair
 	s := &accountSheet{&table.Sheet{Name: pair[0] + "–" + pair[1], FreezeRows: 3, FreezeCols: 1, Widths: []float64{38}}, len(classes), unit}
 	s.Add(table.Text(fmt.Sprintf("Extent account %s–%s in %s of true ground", pair[0], pair[1], unit.Label), table.Style{Bold: true}))
@@ -272,14 +275,14 @@ func extentSheet(list []account.Statement, classes []account.Named, unit account
 type accountSheet struct {
 	*table.Sheet
 	n    int
-	unit account.Unit
+	unit area.Unit
 }
 
 // entry adds a line of an account and returns its number. Formulas are "" for numbers as they are.
 func (s *accountSheet) entry(name string, values []float64, style table.Style, text func(col string) string) int {
 	line, number, sum := []table.Cell{table.Text(name, style)}, len(s.Lines)+1, 0.0
 	for k := range s.n {
-		c := area(values[k], style)
+		c := areaCell(values[k], style)
 		c.Formula = text(column(1 + k))
 		line, sum = append(line, c), sum+values[k]
 	}
@@ -332,7 +335,7 @@ func (s *accountSheet) account(x *account.Statement) {
 	})
 	for _, rest := range model.Rest(x) {
 		line := make([]table.Cell, s.n+2)
-		line[0], line[s.n+1] = table.Text(rest.What, table.Style{Dim: true}), area(rest.M2/s.unit.M2, table.Style{Dim: true})
+		line[0], line[s.n+1] = table.Text(rest.What, table.Style{Dim: true}), areaCell(rest.M2/s.unit.M2, table.Style{Dim: true})
 		s.Add(line...)
 	}
 	s.Add()
@@ -340,7 +343,7 @@ func (s *accountSheet) account(x *account.Statement) {
 
 // Accounts has the sheets of postings: of extents one each, of change two, the account and the matrix. With release, the extents of a
 // posting are given up when its sheet is written.
-func Accounts(list book.List, unit account.Unit, release bool) (out []*table.Sheet) {
+func Accounts(list book.List, unit area.Unit, release bool) (out []*table.Sheet) {
 	for _, p := range list {
 		name := strings.TrimSpace(p.Account + " " + p.Period())
 		if p.Kind == book.OfExtents {
@@ -360,7 +363,7 @@ func Accounts(list book.List, unit account.Unit, release bool) (out []*table.She
 }
 
 // titleOf is the line at the top of the sheet of a posting.
-func titleOf(p *book.Posting, what string, unit account.Unit) table.Cell {
+func titleOf(p *book.Posting, what string, unit area.Unit) table.Cell {
 	text := what
 	if p.Account != "" {
 		text += ", account " + p.Account
@@ -384,13 +387,13 @@ func headsOf(p *book.Posting, prefix string) (out []table.Cell) {
 }
 
 // extentTable is the table of the zones of a posting, without its rows.
-func extentTable(p *book.Posting, name string, unit account.Unit) *zoneTable {
+func extentTable(p *book.Posting, name string, unit area.Unit) *zoneTable {
 	return &zoneTable{name: name, title: titleOf(p, strings.TrimSpace("Extents "+p.Epoch), unit), classes: headsOf(p, ""), percent: headsOf(p, "% "),
 		rest: []string{"no data", "not in the legend", "outside"}}
 }
 
 // extentsOf has a row for each zone of a posting: its classes and the rest, which sum to the zone.
-func extentsOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
+func extentsOf(p *book.Posting, name string, unit area.Unit) *table.Sheet {
 	n := len(p.Legend.Classes)
 	at := map[string]int{"nodata": n, "unlisted": n + 1, "outside": n + 2}
 	order := map[string]int{}
@@ -423,7 +426,7 @@ func extentsOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 }
 
 // Composition has a row for each zone of a composition, as the sheet of its posting would be.
-func Composition(c *account.Composition, accountName, zoneSet string) []*table.Sheet {
+func Composition(c *extent.Composition, accountName, zoneSet string) []*table.Sheet {
 	p := &book.Posting{Kind: book.OfExtents, Account: accountName, Epoch: c.Epoch, Legend: book.LegendOf("", c.Legend)}
 	p.ZoneSet.Name = zoneSet
 	name := strings.TrimSpace(accountName + " " + p.Period())
@@ -444,7 +447,7 @@ func Composition(c *account.Composition, accountName, zoneSet string) []*table.S
 }
 
 // changeOf has the extent account of each zone of a posting: opening + additions − reductions = closing.
-func changeOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
+func changeOf(p *book.Posting, name string, unit area.Unit) *table.Sheet {
 	one := book.List{p}
 	legend := one.Legend()
 	title := titleOf(p, "Extent account "+p.Period(), unit)
@@ -461,17 +464,17 @@ func changeOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
 }
 
 // matrixOf has the transitions of a posting.
-func matrixOf(p *book.Posting, name string, unit account.Unit) *table.Sheet {
+func matrixOf(p *book.Posting, name string, unit area.Unit) *table.Sheet {
 	n := len(p.Legend.Classes)
-	classes := make([]account.Named, n)
+	classes := make([]cover.Named, n)
 	at := map[string]int{"": n}
 	for i, c := range p.Legend.Classes {
-		classes[i] = account.Named{ID: c.Code, Name: c.Name}
+		classes[i] = cover.Named{ID: c.Code, Name: c.Name}
 		at[c.Code] = i
 	}
 	squares := make([]*model.Square, len(p.ZoneSet.Zones))
 	for i, z := range p.ZoneSet.Zones {
-		squares[i] = &model.Square{Zone: account.Named{ID: z.ID, Name: z.Name}, Pair: [2]string{p.From, p.Epoch}, Classes: classes, Cells: make([]float64, (n+1)*(n+1))}
+		squares[i] = &model.Square{Zone: cover.Named{ID: z.ID, Name: z.Name}, Pair: [2]string{p.From, p.Epoch}, Classes: classes, Cells: make([]float64, (n+1)*(n+1))}
 	}
 	for _, m := range p.Moves {
 		if m.Kind == "ground" {

@@ -146,6 +146,6 @@ func TestWritingStopsWithTheSource(t *testing.T) {
 	assert.ErrorContains(t, Write(context.Background(), &bytes.Buffer{}, src, Options{TileSize: 16}), "damaged")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	assert.ErrorContains(t, Write(ctx, &bytes.Buffer{}, src.Func, Options{TileSize: 16}), "stopped")
+	assert.ErrorIs(t, Write(ctx, &bytes.Buffer{}, src.Func, Options{TileSize: 16}), context.Canceled)
 	assert.Error(t, Write(context.Background(), &bytes.Buffer{}, src.Func, Options{TileSize: 17}))
 }

@@ -1,4 +1,5 @@
-package account
+// Package summary computes statistics of measurements in zones.
+package summary
 
 import (
 	"cmp"
@@ -9,6 +10,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/extent"
 
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
@@ -60,7 +63,7 @@ func (s Statistic) share() (int, bool) {
 func (s Statistic) byValue() bool { return s == "variety" || s == "majority" || s == "minority" }
 
 // SummaryRequest is a job of summarising.
-type SummaryRequest struct {
+type Request struct {
 	Values    raster.Source
 	Classes   raster.Source // on the cells of Values; nil for zones as a whole
 	Zones     *zone.Set
@@ -74,20 +77,20 @@ type SummaryRequest struct {
 // Summary is the statistics of a raster of measurements in zones.
 type Summary struct {
 	Stats []Statistic
-	Rows  []SummaryRow
+	Rows  []Row
 	// Infinite is in how many zones cells hold an infinite number, as a division by zero leaves it. They take no part.
 	Infinite int
 }
 
 // SummaryRow is the statistics in one zone, or in one class of it. Values are NaN where there is no cell.
-type SummaryRow struct {
+type Row struct {
 	Zone   int
 	Class  float64 // the value of the class raster; NaN for the zone as a whole
 	Values []float64
 }
 
 // Summarise does the job. Zones come in their order, classes by value.
-func Summarise(ctx context.Context, req SummaryRequest) (*Summary, error) {
+func Summarise(ctx context.Context, req Request) (*Summary, error) {
 	out := &Summary{Stats: req.Stats}
 	layers := []raster.Source{req.Values}
 	if req.Classes != nil {
@@ -122,7 +125,7 @@ func Summarise(ctx context.Context, req SummaryRequest) (*Summary, error) {
 	return out, req.byClass(ctx, classes, out)
 }
 
-func (req *SummaryRequest) tally(layers ...raster.Source) tally.Request {
+func (req *Request) tally(layers ...raster.Source) tally.Request {
 	return tally.Request{Layers: layers, Zones: req.Zones, Placement: req.Placement, Centres: req.Centres, Threads: req.Threads, Progress: req.Progress}
 }
 
@@ -133,7 +136,7 @@ type weighted struct {
 }
 
 // fromTally tells of one zone whose values have been counted one by one.
-func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow, infinite bool) {
+func (req *Request) fromTally(z int, t *tally.Tally) (rows []Row, infinite bool) {
 	got, unit := &t.Zones[z], t.Unit
 	by := map[tally.Slot][]weighted{} // by class
 	var order []tally.Slot
@@ -159,7 +162,7 @@ func (req *SummaryRequest) fromTally(z int, t *tally.Tally) (rows []SummaryRow, 
 	for _, key := range order {
 		list := by[key]
 		slices.SortFunc(list, func(a, b weighted) int { return cmp.Compare(a.value, b.value) })
-		row := SummaryRow{Zone: z, Class: math.NaN()}
+		row := Row{Zone: z, Class: math.NaN()}
 		if req.Classes != nil {
 			row.Class = t.Number(0, 1, key)
 		}
@@ -249,14 +252,14 @@ func fromSums(s Statistic, area, square, share, total *big.Float) float64 {
 }
 
 // byClass tells of each class of each zone by itself, where values are too many to be counted one by one.
-func (req *SummaryRequest) byClass(ctx context.Context, classes *tally.Tally, out *Summary) error {
+func (req *Request) byClass(ctx context.Context, classes *tally.Tally, out *Summary) error {
 	var all []tally.Slot
-	for s, occurs := range occurring(classes, 0, 0) {
+	for s, occurs := range extent.Occurring(classes, 0, 0) {
 		if slot := tally.Slot(s); occurs && slot != tally.Missing {
 			all = append(all, slot)
 		}
 	}
-	byZone := make([][]SummaryRow, len(req.Zones.Zones))
+	byZone := make([][]Row, len(req.Zones.Zones))
 	for _, slot := range all {
 		class := classes.Number(0, 0, slot)
 		masked, err := raster.Where(req.Values, req.Classes, class)
@@ -280,7 +283,7 @@ func (req *SummaryRequest) byClass(ctx context.Context, classes *tally.Tally, ou
 }
 
 // measured tells of all zones by moments and, for percentiles, by narrowing their values down.
-func (req *SummaryRequest) measured(ctx context.Context, values raster.Source, class float64, out *Summary) ([]SummaryRow, error) {
+func (req *Request) measured(ctx context.Context, values raster.Source, class float64, out *Summary) ([]Row, error) {
 	m, unit, err := tally.MeasureMoments(ctx, req.tally(values))
 	if err != nil {
 		return nil, err
@@ -297,9 +300,9 @@ func (req *SummaryRequest) measured(ctx context.Context, values raster.Source, c
 			return nil, err
 		}
 	}
-	var rows []SummaryRow
+	var rows []Row
 	for z := range m {
-		row := SummaryRow{Zone: z, Class: class}
+		row := Row{Zone: z, Class: class}
 		if m[z].Infinite > 0 {
 			out.Infinite++
 		}

@@ -1,7 +1,9 @@
-package account
+package change
 
 import (
 	"math"
+
+	"github.com/verdex-land/verdex/core/area"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/tally"
@@ -168,7 +170,7 @@ func (z *ZoneChange) Rate(years float64) float64 {
 	if math.IsNaN(years) {
 		years = 1
 	}
-	return Percent(z.Changed, z.Mapped) / years
+	return area.Percent(z.Changed, z.Mapped) / years
 }
 
 // UniformRate is the rate of a zone over several intervals: all that changed, by the ground mapped and the time.
@@ -182,7 +184,7 @@ func UniformRate(pairs []*Change, zone int) float64 {
 		if math.IsNaN(y) {
 			y = 1
 		}
-		changed += Percent(c.Zones[zone].Changed, c.Zones[zone].Mapped)
+		changed += area.Percent(c.Zones[zone].Changed, c.Zones[zone].Mapped)
 		time += y
 	}
 	if time == 0 {

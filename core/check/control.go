@@ -1,4 +1,4 @@
-package account
+package check
 
 import (
 	"fmt"
@@ -7,7 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/text"
 )
 
@@ -21,7 +23,7 @@ type Control struct {
 // ReadControls reads a CSV of control totals with the columns zone_id, class_code, epoch, area, unit and tolerance (percent);
 // area and unit are needed, and an empty zone, class or epoch means all of them together.
 func ReadControls(path string) (list []Control, notes []string, err error) {
-	rows, notes, err := cover.ReadRows(path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
+	rows, notes, err := rows.Read(path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -36,7 +38,7 @@ func ReadControls(path string) (list []Control, notes []string, err error) {
 		if cell("unit") == "" {
 			return nil, nil, wrong("the unit is missing: write ha, m2, km2, acre or mi2")
 		}
-		unit, err := FindUnit(cell("unit"))
+		unit, err := area.Find(cell("unit"))
 		if err != nil {
 			return nil, nil, wrong(err.Error())
 		}
@@ -58,52 +60,8 @@ func ReadControls(path string) (list []Control, notes []string, err error) {
 	return list, notes, nil
 }
 
-// Mapped is the extent of a class in a zone at an epoch, for comparing with control totals.
-type Mapped struct {
-	Zone, Class, Epoch string
-	M2                 float64
-}
-
-// Extents are those of the classes.
-func (c *Composition) Extents() (out []Mapped) {
-	for _, z := range c.Zones {
-		for _, r := range z.Rows() {
-			if r.Kind == cover.Classified && !z.Unit {
-				out = append(out, Mapped{z.ID, r.Code, r.Epoch, r.Area * c.Unit.M2})
-			}
-		}
-	}
-	return out
-}
-
-// Extents are those of the classes at each epoch, whether other epochs map the ground or not.
-func (c *Changes) Extents() (out []Mapped) {
-	for k, p := range c.Pairs {
-		if p.Whole {
-			continue
-		}
-		for _, z := range p.Zones {
-			for e := range 2 {
-				if e == 1 && k+1 < len(c.Pairs) && !c.Pairs[k+1].Whole {
-					continue // the next pair tells it
-				}
-				sums := make([]float64, len(c.Legend.Classes))
-				for _, t := range z.Transitions {
-					if at := []int32{t.From, t.To}[e]; int(at) < len(sums) {
-						sums[at] += p.Area(t.Extent) * c.Unit.M2
-					}
-				}
-				for i, v := range sums {
-					out = append(out, Mapped{z.ID, c.Legend.Classes[i].ID(), p.Epochs[e], v})
-				}
-			}
-		}
-	}
-	return out
-}
-
 // CheckControls compares extents with control totals. One without an epoch holds for each.
-func CheckControls(controls []Control, extents []Mapped, unit Unit, b Bounds) Check {
+func AgainstControls(controls []Control, extents []Mapped, unit area.Unit, b Bounds) Check {
 	var epochs []string
 	for _, m := range extents {
 		if !slices.Contains(epochs, m.Epoch) {
@@ -120,11 +78,11 @@ func CheckControls(controls []Control, extents []Mapped, unit Unit, b Bounds) Ch
 			found = append(found, c.compare(e, extents, unit, b)...)
 		}
 	}
-	return judge("control", text.Count(len(controls), "control total")+" met", "control totals are not met", found)
+	return Judge("control", text.Count(len(controls), "control total")+" met", "control totals are not met", found)
 }
 
 // compare compares with the extents of one epoch.
-func (c Control) compare(epoch string, extents []Mapped, unit Unit, b Bounds) []Finding {
+func (c Control) compare(epoch string, extents []Mapped, unit area.Unit, b Bounds) []Finding {
 	sum, any := 0.0, false
 	for _, m := range extents {
 		if (c.Zone == "" || c.Zone == m.Zone) && (c.Class == "" || c.Class == m.Class) && epoch == m.Epoch {

@@ -1,12 +1,13 @@
-package account
+// Package change turns a tally of several epochs into what changed between them, with its parts and its intensity.
+package change
 
 import (
 	"cmp"
-	"fmt"
-	"math"
 	"slices"
-	"strings"
-	"time"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/core/extent"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
@@ -16,7 +17,7 @@ import (
 )
 
 // ChangeInput is a tally of the combinations of values of two epochs or more, in the groups of [ChangeGroups].
-type ChangeInput struct {
+type Input struct {
 	Epochs    []string
 	Rasters   []string
 	Coders    []*cover.Coder
@@ -28,7 +29,7 @@ type ChangeInput struct {
 
 // ChangeGroups are the groups of layers whose combinations tell the change between n epochs: every three that follow
 // one another, which shows ground that goes back to what it was, and the first with the last.
-func ChangeGroups(n int) [][]int {
+func Groups(n int) [][]int {
 	if n < 3 {
 		return [][]int{{0, 1}}
 	}
@@ -45,7 +46,7 @@ func ChangeGroups(n int) [][]int {
 // Changes are what changed in all zones between epochs that follow one another, and between the first and the last.
 type Changes struct {
 	Epochs []string
-	Unit   Unit
+	Unit   area.Unit
 	Legend *cover.Legend
 	Pairs  []*Change
 	Flips  []Flip // of every three epochs that follow one another
@@ -56,7 +57,7 @@ type Changes struct {
 // Change is what changed in all zones between two epochs.
 type Change struct {
 	Epochs [2]string
-	Unit   Unit
+	Unit   area.Unit
 	Legend *cover.Legend
 	Years  float64 // between the epochs, NaN when the labels are not years or dates
 	Zones  []ZoneChange
@@ -106,12 +107,12 @@ type Flip struct {
 const notMapped = "not mapped"
 
 // Compare makes the changes between epochs.
-func Compare(in ChangeInput, unit Unit) (*Changes, error) {
-	if err := InOrder(in.Epochs); err != nil {
+func Compare(in Input, unit area.Unit) (*Changes, error) {
+	if err := epoch.InOrder(in.Epochs); err != nil {
 		return nil, err
 	}
 	n := len(in.Epochs)
-	groups := ChangeGroups(n)
+	groups := Groups(n)
 	meanings := make([][]cover.Meaning, n)
 	var all []cover.Meaning
 	var occurs []bool
@@ -121,17 +122,17 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 			if meanings[e] != nil {
 				continue
 			}
-			m, err := decode(in.Coders[e], in.Rasters[e], in.Tally, g, k)
+			m, err := extent.Meanings(in.Coders[e], in.Rasters[e], in.Tally, g, k)
 			if err != nil {
 				return nil, err
 			}
 			meanings[e] = m
 			c.Unlisted[e] = unlisted(in.Tally, g, k, m, in.Tally.Unit/unit.M2)
-			all, occurs = append(all, m...), append(occurs, occurring(in.Tally, g, k)...)
+			all, occurs = append(all, m...), append(occurs, extent.Occurring(in.Tally, g, k)...)
 		}
 	}
 	if c.Legend == nil {
-		c.Legend = legendOf(all, occurs, in.Palette)
+		c.Legend = extent.LegendOf(all, occurs, in.Palette)
 	}
 	at := map[int]int32{}
 	for k, class := range c.Legend.Classes {
@@ -148,7 +149,7 @@ func Compare(in ChangeInput, unit Unit) (*Changes, error) {
 		}
 	}
 	pair := func(a, b int) {
-		y := years(in.Epochs[a], in.Epochs[b])
+		y := epoch.Years(in.Epochs[a], in.Epochs[b])
 		x := &Change{Epochs: [2]string{in.Epochs[a], in.Epochs[b]}, Unit: unit, Legend: c.Legend, Years: y, Whole: b-a > 1, unit: in.Tally.Unit}
 		for g, members := range groups {
 			i, j := slices.Index(members, a), slices.Index(members, b)
@@ -205,7 +206,7 @@ func unlisted(t *tally.Tally, group, k int, meanings []cover.Meaning, unit float
 }
 
 // flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.
-func (c *Changes) flip(in ChangeInput, e int, places [][]int32) Flip {
+func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
 	none := int32(len(c.Legend.Classes))
 	for _, z := range in.Tally.Groups[e] {
@@ -296,7 +297,7 @@ func (t *transitions) take(classes int) []Transition {
 	return out
 }
 
-func (c *Change) zone(in ChangeInput, i int, moved []Transition) ZoneChange {
+func (c *Change) zone(in Input, i int, moved []Transition) ZoneChange {
 	o := in.Placement.Outlines[i]
 	n := int32(len(c.Legend.Classes))
 	out := ZoneChange{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / c.Unit.M2, Outside: o.Outside / c.Unit.M2, Transitions: moved}
@@ -343,57 +344,7 @@ func (c *Change) Balances(z *ZoneChange) []Balance {
 		b.OpeningArea, b.AdditionsArea = c.Area(b.Opening), c.Area(b.Additions)
 		b.ReductionsArea, b.ClosingArea = c.Area(b.Reductions), c.Area(b.Closing)
 		b.NetArea = c.Area(b.Closing.Minus(b.Opening))
-		b.PctChange, b.PctPerYear, b.PctYearly = rates(b.OpeningArea, b.ClosingArea, b.NetArea, c.Years)
+		b.PctChange, b.PctPerYear, b.PctYearly = epoch.Rates(b.OpeningArea, b.ClosingArea, b.NetArea, c.Years)
 	}
 	return out
-}
-
-// rates are the change in percent of the opening extent: in all, a year by division, and a year compounded, the r
-// with opening·(1+r)^years = closing.
-func rates(opening, closing, net, years float64) (all, simple, compound float64) {
-	if opening <= 0 {
-		return math.NaN(), math.NaN(), math.NaN()
-	}
-	all = net / opening * 100
-	if math.IsNaN(years) {
-		return all, years, years
-	}
-	return all, all / years, (math.Pow(closing/opening, 1/years) - 1) * 100
-}
-
-// yearDays is the length of a year of the Gregorian calendar in days.
-const yearDays = 365.2425
-
-// years is the time between two labels that are years or dates, NaN for other labels: between two years their difference, else
-// days / 365.2425, a year alone being its first day.
-func years(a, b string) float64 {
-	x, first, ok1 := when(a)
-	y, second, ok2 := when(b)
-	switch {
-	case !ok1 || !ok2:
-		return math.NaN()
-	case first && second:
-		return float64(y.Year() - x.Year())
-	}
-	return math.Round(y.Sub(x).Hours()/24) / yearDays
-}
-
-// when is the first day of a label, and whether the label is a year alone.
-func when(label string) (t time.Time, year, ok bool) {
-	for _, layout := range []string{"2006", "2006-01-02", "2006-01"} {
-		if t, err := time.Parse(layout, label); err == nil {
-			return t, layout == "2006", true
-		}
-	}
-	return t, false, false
-}
-
-// InOrder reports an error when labels that are years or dates do not rise.
-func InOrder(labels []string) error {
-	for i := 1; i < len(labels); i++ {
-		if years(labels[i-1], labels[i]) <= 0 {
-			return fmt.Errorf("the epochs %s are not in the order of time: give the earliest one first", strings.Join(labels, ", "))
-		}
-	}
-	return nil
 }

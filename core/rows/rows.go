@@ -1,4 +1,5 @@
-package cover
+// Package rows reads tables in text, row by row, with columns by name.
+package rows
 
 import (
 	"bytes"
@@ -24,7 +25,7 @@ var ErrNoColumn = errors.New("it has no column")
 // ReadRows reads a table as [text.Parse] does, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
 // of columns are taken in lower case, and codes of classes as [text.Code] gives them. A column that is needed and missing is an error; others are read
 // as well. Notes say what had to be assumed.
-func ReadRows(path string, needed, optional []string) (rows []Row, notes []string, err error) {
+func Read(path string, needed, optional []string) (rows []Row, notes []string, err error) {
 	data, notes, err := text.Read(path)
 	if err != nil {
 		return nil, nil, err
@@ -50,8 +51,8 @@ func ReadRows(path string, needed, optional []string) (rows []Row, notes []strin
 }
 
 // EachRow reads a table as [ReadRows] does, and hands over its rows one by one.
-func EachRow(path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
-	rows, notes, err := ReadRows(path, needed, optional)
+func Each(path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
+	rows, notes, err := Read(path, needed, optional)
 	if err != nil {
 		return nil, err
 	}

@@ -1,9 +1,5 @@
-// Package account turns tallies into statements that balance: the composition of zones, and what
-// changed in them between epochs.
-//
-// Statements are made from the exact integers of a tally, so that what must balance does so
-// exactly; numbers become floating-point only in the rows that are handed over.
-package account
+// Package area has the units of areas, and percentages.
+package area
 
 import "fmt"
 
@@ -21,11 +17,19 @@ var Units = []Unit{
 }
 
 // FindUnit finds a unit by its name.
-func FindUnit(name string) (Unit, error) {
+func Find(name string) (Unit, error) {
 	for _, u := range Units {
 		if u.Name == name {
 			return u, nil
 		}
 	}
 	return Unit{}, fmt.Errorf("the unit %q is not known: choose ha, m2, km2, acre or mi2", name)
+}
+
+// Percent is a part in percent of a whole, 0 when there is none.
+func Percent(part, whole float64) float64 {
+	if whole == 0 {
+		return 0
+	}
+	return part / whole * 100
 }

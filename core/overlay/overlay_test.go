@@ -1,8 +1,11 @@
-package account
+package overlay
 
 import (
 	"context"
 	"testing"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/internal/sampletest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -38,9 +41,9 @@ func TestOverlayOfRectangles(t *testing.T) {
 		{ID: "a", Polygons: []vector.Polygon{box(x+500, y, 3500, 1000)}},
 		{ID: "away", Polygons: []vector.Polygon{box(x+90000, y, 1000, 1000)}},
 	}}
-	ha, err := FindUnit("ha")
+	ha, err := area.Find("ha")
 	require.NoError(t, err)
-	c, err := Overlay(context.Background(), OverlayInput{Cover: l, Field: "kind", Legend: legend(t), Zones: set}, ha)
+	c, err := Lay(context.Background(), Input{Cover: l, Field: "kind", Legend: sampletest.Legend(t), Zones: set}, ha)
 	require.NoError(t, err)
 	assert.Empty(t, c.Warnings)
 	areas := map[string]float64{}
@@ -61,14 +64,14 @@ func TestOverlayOfRectangles(t *testing.T) {
 
 	// Overlapping polygons, and a legend made of the values.
 	l = coverLayer(t, "b", box(x, y, 1000, 1000), "a", box(x+900, y, 1000, 1000))
-	c, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "kind"}, ha)
+	c, err = Lay(context.Background(), Input{Cover: l, Field: "kind"}, ha)
 	require.NoError(t, err)
 	assert.InDelta(t, 190, c.Zones[0].Area, 1e-7)
 	assert.Equal(t, "a", c.Legend.Classes[0].Name)
 	require.Len(t, c.Warnings, 1)
 	assert.Contains(t, c.Warnings[0], "overlap in 1 zone,")
 	assert.Contains(t, c.Warnings[0], "all (10 ha)")
-	_, err = Overlay(context.Background(), OverlayInput{Cover: l, Field: "knd"}, ha)
+	_, err = Lay(context.Background(), Input{Cover: l, Field: "knd"}, ha)
 	assert.ErrorContains(t, err, `did you mean "kind"?`)
 }
 
@@ -76,7 +79,7 @@ func TestOverlayOfRectangles(t *testing.T) {
 func TestCodesOfPolygons(t *testing.T) {
 	const x, y = 4321000.0, 3210000.0
 	l := coverLayer(t, int64(2), box(x, y, 1000, 1000), int64(9), box(x+1000, y, 1000, 1000))
-	m, _, err := coverClasses(l, "kind", legend(t))
+	m, _, err := coverClasses(l, "kind", sampletest.Legend(t))
 	require.NoError(t, err)
 	assert.Equal(t, []cover.Meaning{{Kind: cover.Classified, Code: 2}, {Kind: cover.Unlisted, Value: 9}}, m)
 	_, own, err := coverClasses(coverLayer(t, int64(10), box(x, y, 1, 1), int64(9), box(x, y, 1, 1)), "kind", nil)

@@ -1,4 +1,4 @@
-package account
+package accuracy
 
 import (
 	"fmt"
@@ -16,7 +16,7 @@ import (
 
 // The example of Olofsson and others (2014), tables 8 and 9: 640 samples of a map of change with cells of 0.09 ha.
 func olofsson() Samples {
-	s := NewSamples([]Named{{"1", "Deforestation"}, {"2", "Forest gain"}, {"3", "Stable forest"}, {"4", "Stable non-forest"}})
+	s := NewSamples([]cover.Named{{ID: "1", Name: "Deforestation"}, {ID: "2", Name: "Forest gain"}, {ID: "3", Name: "Stable forest"}, {ID: "4", Name: "Stable non-forest"}})
 	s.Counts = [][]int{{66, 0, 5, 4}, {0, 55, 8, 12}, {1, 0, 153, 11}, {2, 1, 9, 313}}
 	for i, cells := range []float64{200000, 150000, 3200000, 6450000} {
 		s.Areas[i] = cells * 900
@@ -54,7 +54,7 @@ func TestWorkedExampleOfStratifiedEstimation(t *testing.T) {
 
 // A map without error is adjusted to itself, with intervals of no width.
 func TestPerfectMap(t *testing.T) {
-	s := NewSamples([]Named{{"1", "a"}, {"2", "b"}, {"3", "nowhere"}})
+	s := NewSamples([]cover.Named{{ID: "1", Name: "a"}, {ID: "2", Name: "b"}, {ID: "3", Name: "nowhere"}})
 	s.Counts = [][]int{{10, 0, 0}, {0, 5, 0}, {0, 0, 0}}
 	s.Areas = []float64{300, 700, 0}
 	a, err := Assess(s)
@@ -111,7 +111,7 @@ func TestGroupsAreSumsOfTheErrorMatrix(t *testing.T) {
 	require.NoError(t, err)
 	a, err := Assess(grouped)
 	require.NoError(t, err)
-	assert.Equal(t, []Named{{"changed", "changed"}, {"stable", "stable"}}, a.Classes)
+	assert.Equal(t, []cover.Named{{ID: "changed", Name: "changed"}, {ID: "stable", Name: "stable"}}, a.Classes)
 	p := byClass.Proportions
 	for i := range 2 {
 		for j := range 2 {
@@ -159,9 +159,9 @@ func TestStrataOfTheirOwn(t *testing.T) {
 // A map of change has many classes: the time goes with the samples, not with the cells of the error matrix.
 func TestAccuracyOfManyClasses(t *testing.T) {
 	const n = 400
-	var classes []Named
+	var classes []cover.Named
 	for i := range n {
-		classes = append(classes, Named{ID: fmt.Sprintf("c%d", i)})
+		classes = append(classes, cover.Named{ID: fmt.Sprintf("c%d", i)})
 	}
 	s := NewSamples(classes)
 	for i := range n {

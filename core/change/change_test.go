@@ -1,4 +1,4 @@
-package account
+package change
 
 import (
 	"context"
@@ -6,6 +6,11 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/internal/sampletest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,7 +24,7 @@ import (
 // epochsOf makes n random rasters of which each is much like the one before, and compares them.
 func epochsOf(t *testing.T, seed uint64, n int) (*Changes, []*raster.Memory, *zone.Set, *zone.Placement) {
 	t.Helper()
-	a, _, set, place := world(t, seed)
+	a, _, set, place := sampletest.World(t, seed)
 	rng := rand.New(rand.NewPCG(seed, 7))
 	rasters := []*raster.Memory{a}
 	for len(rasters) < n {
@@ -38,17 +43,17 @@ func epochsOf(t *testing.T, seed uint64, n int) (*Changes, []*raster.Memory, *zo
 		}
 		rasters = append(rasters, next)
 	}
-	coder := &cover.Coder{Legend: legend(t), NoData: &nodata}
-	in := ChangeInput{Zones: set, Placement: place}
+	coder := &cover.Coder{Legend: sampletest.Legend(t), NoData: &sampletest.NoData}
+	in := Input{Zones: set, Placement: place}
 	var layers []raster.Source
 	for i, r := range rasters {
 		in.Epochs, in.Rasters, in.Coders = append(in.Epochs, fmt.Sprint(2000+4*i)), append(in.Rasters, ""), append(in.Coders, coder)
 		layers = append(layers, r)
 	}
 	var err error
-	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: ChangeGroups(n), Zones: set, Placement: place})
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: Groups(n), Zones: set, Placement: place})
 	require.NoError(t, err)
-	ch, err := Compare(in, Units[0])
+	ch, err := Compare(in, area.Units[0])
 	require.NoError(t, err)
 	return ch, rasters, set, place
 }
@@ -130,8 +135,8 @@ func TestChangeIdentitiesAreExact(t *testing.T) {
 				assert.Equal(t, gains.Total, whole.Gain)
 			}
 		}
-		for _, c := range ch.Check(DefaultBounds)[:2] {
-			assert.Equal(t, Holds, c.Outcome, "%s: %s", c.Name, c.Text)
+		for _, c := range ch.Check(check.Defaults)[:2] {
+			assert.Equal(t, check.Holds, c.Outcome, "%s: %s", c.Name, c.Text)
 		}
 	}
 }
@@ -139,14 +144,14 @@ func TestChangeIdentitiesAreExact(t *testing.T) {
 // squares compares small rasters of 1 ha cells, given as rows of codes, in one zone.
 func squares(t *testing.T, labels []string, rows ...[]int) *Changes {
 	t.Helper()
-	_, _, _, placed := world(t, 1)
+	_, _, _, placed := sampletest.World(t, 1)
 	g := placed.Grid
-	g.CRS, g.Width, g.Height, g.DX, g.DY = mustCRS(t, 3035), len(rows[0]), 1, 100, -100
+	g.CRS, g.Width, g.Height, g.DX, g.DY = sampletest.MustCRS(t, 3035), len(rows[0]), 1, 100, -100
 	g.X0, g.Y0 = 4321000, 3210000
 	set, place, err := tally.Whole(g)
 	require.NoError(t, err)
-	coder := &cover.Coder{Legend: legend(t), NoData: &nodata}
-	in := ChangeInput{Epochs: labels, Zones: set, Placement: place}
+	coder := &cover.Coder{Legend: sampletest.Legend(t), NoData: &sampletest.NoData}
+	in := Input{Epochs: labels, Zones: set, Placement: place}
 	var layers []raster.Source
 	for _, row := range rows {
 		m := raster.NewMemory("m", g, raster.Uint8, len(row), 1)
@@ -156,9 +161,9 @@ func squares(t *testing.T, labels []string, rows ...[]int) *Changes {
 		layers = append(layers, m)
 		in.Rasters, in.Coders = append(in.Rasters, "m"), append(in.Coders, coder)
 	}
-	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: ChangeGroups(len(rows)), Zones: set, Placement: place})
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: Groups(len(rows)), Zones: set, Placement: place})
 	require.NoError(t, err)
-	ch, err := Compare(in, Units[0])
+	ch, err := Compare(in, area.Units[0])
 	require.NoError(t, err)
 	return ch
 }
@@ -234,21 +239,21 @@ func TestYearsBetweenLabels(t *testing.T) {
 		{"2020-12-31", "2021-01-01", 1 / 365.2425}, {"2020-01-01", "2021-01-01", 366 / 365.2425}, {"2004", "2020", 16}, {"2019-07", "2020-07", 366 / 365.2425},
 		{"2020", "2020-07-01", 182 / 365.2425}, {"2020-02-28", "2020-03-01", 2 / 365.2425}, {"2021", "2020", -1},
 	} {
-		assert.InDelta(t, c.want, years(c.a, c.b), 1e-12, "%s to %s", c.a, c.b)
+		assert.InDelta(t, c.want, epoch.Years(c.a, c.b), 1e-12, "%s to %s", c.a, c.b)
 	}
-	assert.True(t, math.IsNaN(years("before", "2020")))
+	assert.True(t, math.IsNaN(epoch.Years("before", "2020")))
 }
 
 func TestRates(t *testing.T) {
-	all, simple, compound := rates(100, 121, 21, 2)
+	all, simple, compound := epoch.Rates(100, 121, 21, 2)
 	assert.InDelta(t, 21, all, 1e-12)
 	assert.InDelta(t, 10.5, simple, 1e-12)
 	assert.InDelta(t, 10, compound, 1e-12)
-	_, _, compound = rates(100, 0, -100, 5)
+	_, _, compound = epoch.Rates(100, 0, -100, 5)
 	assert.InDelta(t, -100, compound, 1e-12)
-	_, simple, compound = rates(100, 121, 21, math.NaN())
+	_, simple, compound = epoch.Rates(100, 121, 21, math.NaN())
 	assert.True(t, math.IsNaN(simple) && math.IsNaN(compound))
-	all, _, _ = rates(0, 5, 5, 1)
+	all, _, _ = epoch.Rates(0, 5, 5, 1)
 	assert.True(t, math.IsNaN(all))
 }
 
@@ -261,25 +266,25 @@ func TestChecksOfChange(t *testing.T) {
 	require.Len(t, ch.Flips, 1)
 	assert.InDelta(t, 1, ch.Flips[0].Back[0], 1e-9)
 	assert.InDelta(t, 3, ch.Flips[0].Changed[0], 1e-9)
-	got := map[string]Check{}
-	for _, c := range ch.Check(DefaultBounds) {
+	got := map[string]check.Check{}
+	for _, c := range ch.Check(check.Defaults) {
 		got[c.Name] = c
 	}
-	outcomes := map[string]Outcome{}
+	outcomes := map[string]check.Outcome{}
 	for name, c := range got {
 		outcomes[name] = c.Outcome
 	}
-	assert.Equal(t, map[string]Outcome{"balance": Holds, "outline": Holds, "inside": Holds, "mapped": FallsShort, "extents": FallsShort,
-		"pace": FallsShort, "vanish": FallsShort, "flicker": FallsShort, "speckle": NotMade, "nodata": Holds, "unlisted": Holds}, outcomes)
+	assert.Equal(t, map[string]check.Outcome{"balance": check.Holds, "outline": check.Holds, "inside": check.Holds, "mapped": check.FallsShort, "extents": check.FallsShort,
+		"pace": check.FallsShort, "vanish": check.FallsShort, "flicker": check.FallsShort, "speckle": check.NotMade, "nodata": check.Holds, "unlisted": check.Holds}, outcomes)
 	assert.Contains(t, got["vanish"].Text, "Fields appears 2000–2005")
 	assert.Contains(t, got["flicker"].Text, "all 33.3 % of what changed by 2005 is back by 2010")
 	assert.Contains(t, got["mapped"].Text, "all 10.0 % (2000–2005)")
 	assert.Contains(t, got["pace"].Text, "6.67 % a year")
 
-	loose := Bounds{"nodata": 50, "mapped": 100, "extents": 100, "pace": 100, "flicker": 100}
+	loose := check.Bounds{"nodata": 50, "mapped": 100, "extents": 100, "pace": 100, "flicker": 100}
 	for _, c := range ch.Check(loose) {
 		if c.Name != "vanish" && c.Name != "speckle" {
-			assert.Equal(t, Holds, c.Outcome, c.Name)
+			assert.Equal(t, check.Holds, c.Outcome, c.Name)
 		}
 	}
 	// Extents of the middle epoch, told once although two pairs have it.
@@ -294,11 +299,25 @@ func TestChecksOfChange(t *testing.T) {
 
 func TestControls(t *testing.T) {
 	ch := squares(t, []string{"2000", "2010"}, []int{1, 1, 2, 2}, []int{1, 2, 2, 2})
-	check := func(c Control) Check { return CheckControls([]Control{c}, ch.Extents(), Units[0], DefaultBounds) }
-	assert.Equal(t, Holds, check(Control{"all", "1", "2000", 2e4, 0.001}).Outcome)
-	assert.Equal(t, FallsShort, check(Control{"all", "1", "", 2e4, 0.001}).Outcome, "in 2010 it is half of that")
-	assert.Equal(t, Holds, check(Control{"", "", "", 4e4, 0.001}).Outcome)
-	short := check(Control{"all", "2", "2010", 2.5e4, 10})
+	against := func(c check.Control) check.Check {
+		return check.AgainstControls([]check.Control{c}, ch.Extents(), area.Units[0], check.Defaults)
+	}
+	assert.Equal(t, check.Holds, against(check.Control{Zone: "all", Class: "1", Epoch: "2000", M2: 2e4, Tolerance: 0.001}).Outcome)
+	assert.Equal(t, check.FallsShort, against(check.Control{Zone: "all", Class: "1", Epoch: "", M2: 2e4, Tolerance: 0.001}).Outcome, "in 2010 it is half of that")
+	assert.Equal(t, check.Holds, against(check.Control{Zone: "", Class: "", Epoch: "", M2: 4e4, Tolerance: 0.001}).Outcome)
+	short := against(check.Control{Zone: "all", Class: "2", Epoch: "2010", M2: 2.5e4, Tolerance: 10})
 	assert.Contains(t, short.Text, "zone all class 2 in 2010 is 3 ha, not 2.5 (+20.000 %, allowed 10 %)")
-	assert.Contains(t, check(Control{"nowhere", "2", "2010", 1, 1}).Text, "not among what was measured")
+	assert.Contains(t, against(check.Control{Zone: "nowhere", Class: "2", Epoch: "2010", M2: 1, Tolerance: 1}).Text, "not among what was measured")
+}
+
+func TestYears(t *testing.T) {
+	assert.Equal(t, 8.0, epoch.Years("2004", "2012"))
+	assert.InDelta(t, 0.5, epoch.Years("2004-01-01", "2004-07-01"), 0.01)
+	assert.True(t, math.IsNaN(epoch.Years("before", "after")))
+	a, b, set, place := sampletest.World(t, 1)
+	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a, b}, Zones: set, Placement: place})
+	require.NoError(t, err)
+	c := &cover.Coder{}
+	_, err = Compare(Input{Epochs: []string{"2020", "2004"}, Coders: []*cover.Coder{c, c}, Tally: tl, Zones: set, Placement: place}, area.Units[0])
+	assert.ErrorContains(t, err, "order of time")
 }

@@ -1,4 +1,5 @@
-package account
+// Package survey finds what a crosswalk does to a raster before anything is written.
+package survey
 
 import (
 	"context"
@@ -55,7 +56,7 @@ const surveyValues = 100
 
 // TakeSurvey reads a raster once and finds which of its cells each line of the coder's crosswalk takes, and which
 // the problems of the crosswalk concern.
-func TakeSurvey(ctx context.Context, src raster.Source, coder *cover.Coder, problems []cover.Problem, threads int, progress func(done, total int)) (*Survey, error) {
+func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems []cover.Problem, threads int, progress func(done, total int)) (*Survey, error) {
 	coder = coder.In(src.Header().Type)
 	set, place, err := tally.Whole(src.Header().Grid)
 	if err != nil {

@@ -1,7 +1,9 @@
-package account
+package extent
 
 import (
 	"testing"
+
+	"github.com/verdex-land/verdex/core/check"
 
 	"github.com/stretchr/testify/assert"
 
@@ -24,10 +26,10 @@ func TestEdgesAreComparedClassByClass(t *testing.T) {
 		return c
 	}
 	split := made(map[string]float64{"1": 0.5, "2": 60, "3": 39.5})
-	got := split.CheckEdges(made(map[string]float64{"2": 60.4, "3": 39.6}), DefaultBounds)
-	assert.Equal(t, Holds, got.Outcome, got.Text)
+	got := split.CheckEdges(made(map[string]float64{"2": 60.4, "3": 39.6}), check.Defaults)
+	assert.Equal(t, check.Holds, got.Outcome, got.Text)
 	assert.Equal(t, "split and centre differ by no more than 0.5 % of a zone", got.Text)
-	got = split.CheckEdges(made(map[string]float64{"2": 62, "3": 38}), DefaultBounds)
-	assert.Equal(t, FallsShort, got.Outcome)
+	got = split.CheckEdges(made(map[string]float64{"2": 62, "3": 38}), check.Defaults)
+	assert.Equal(t, check.FallsShort, got.Outcome)
 	assert.Contains(t, got.Text, "z 2.00 % of it (class 2)")
 }

@@ -1,11 +1,14 @@
-package account
+// Package extent turns a tally into the composition of zones: the extent of each class, and of ground of no class.
+//
+// A composition is made from the exact integers of a tally, so that what must balance does so exactly; numbers become floating-point only in
+// the rows that are handed over.
+package extent
 
 import (
 	"fmt"
 	"math"
-	"slices"
-	"sort"
-	"strconv"
+
+	"github.com/verdex-land/verdex/core/area"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
@@ -86,7 +89,7 @@ func (z *ZoneSum) Rows() []Row {
 			r.Kind, r.Name = cover.NoData, "no data"
 		case unlistedPart:
 			if r.Kind, r.Name = cover.Unlisted, "not in the legend"; !math.IsNaN(p.value) {
-				r.Code = NumberText(p.value)
+				r.Code = cover.ValueText(p.value)
 			}
 		case outsidePart:
 			r.Kind, r.Name = cover.Outside, "outside the raster"
@@ -101,9 +104,9 @@ func (z *ZoneSum) Rows() []Row {
 		whole += p.area
 	}
 	for i := range out { // of the sums of parts, which are what can be computed alike from every table that has the rows
-		out[i].PctOfZone = Percent(out[i].Area, whole)
+		out[i].PctOfZone = area.Percent(out[i].Area, whole)
 		if out[i].Kind == cover.Classified {
-			out[i].PctOfClassified = Percent(out[i].Area, classified)
+			out[i].PctOfClassified = area.Percent(out[i].Area, classified)
 		}
 	}
 	return out
@@ -112,7 +115,7 @@ func (z *ZoneSum) Rows() []Row {
 // Composition is the extent of each class in each zone.
 type Composition struct {
 	Epoch      string
-	Unit       Unit
+	Unit       area.Unit
 	Legend     *cover.Legend
 	Zones      []ZoneSum
 	HasUnits   bool // some of Zones are larger units
@@ -128,14 +131,14 @@ const mostRows = 1 << 22
 
 // Compose makes the composition of every zone. A value for which the crosswalk has no line is an
 // error that lists all such values with their cells.
-func Compose(in Input, unit Unit) (*Composition, error) {
-	meanings, err := decode(in.Coder, in.Raster, in.Tally, 0, 0)
+func Compose(in Input, unit area.Unit) (*Composition, error) {
+	meanings, err := Meanings(in.Coder, in.Raster, in.Tally, 0, 0)
 	if err != nil {
 		return nil, err
 	}
 	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: in.Coder.Shown()}
 	if c.Legend == nil {
-		c.Legend = legendOf(meanings, occurring(in.Tally, 0, 0), in.Palette)
+		c.Legend = LegendOf(meanings, Occurring(in.Tally, 0, 0), in.Palette)
 	}
 	nominal, hasNominal := in.Placement.Grid.NominalCellArea()
 	c.HasNominal, c.nominal = hasNominal, nominal/unit.M2
@@ -159,7 +162,7 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	c.Zones = make([]ZoneSum, 0, len(in.Tally.Zones))
 	var trueSum, countSum float64
 	for i, z := range in.Tally.Zones {
-		if !sameList(z.Values, values) {
+		if !SameValues(z.Values, values) {
 			values, at = z.Values, at[:0]
 			for _, v := range values {
 				switch m := meanings[v[0]]; m.Kind {
@@ -230,19 +233,6 @@ func Compose(in Input, unit Unit) (*Composition, error) {
 	return c, nil
 }
 
-// sameList reports whether two lists are one and the same.
-func sameList(a, b []tally.Value) bool {
-	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
-}
-
-// Percent is a part in percent of a whole, 0 when there is none.
-func Percent(part, whole float64) float64 {
-	if whole == 0 {
-		return 0
-	}
-	return part / whole * 100
-}
-
 // largestCell is about the true area of a cell in m².
 func largestCell(g raster.Grid) float64 {
 	x, y := g.Point(float64(g.Width)/2, float64(g.Height)/2)
@@ -303,77 +293,27 @@ type listedExtent struct {
 	extent tally.Extent
 }
 
-// NumberText writes a value as people write it, all digits and no exponent, so that codes of seven digits and more are
-// found again in tables: 1234567.
-func NumberText(v float64) string {
-	if math.Abs(v) >= 1e21 || v != 0 && math.Abs(v) < 1e-9 {
-		return strconv.FormatFloat(v, 'g', -1, 64)
-	}
-	return strconv.FormatFloat(v, 'f', -1, 64)
+// AddZone adds a zone of a composition of polygons, with the areas of its ground by what it is, and that of the ground outside the cover, in the
+// unit.
+func (c *Composition) AddZone(z ZoneSum, areas map[cover.Meaning]float64, outside float64) {
+	z.parts, z.of = partsOf(c.Legend, areas, outside), c
+	c.Zones = append(c.Zones, z)
 }
 
-// decode says what each value of the k-th layer of a group counts as, by slot.
-func decode(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cover.Meaning, error) {
-	numbers := t.Numbers[t.Members[group][k]]
-	out := make([]cover.Meaning, len(numbers))
-	known := make([]bool, len(numbers))
-	for s, v := range numbers {
-		out[s], known[s] = c.CodeOf(v, tally.Slot(s) == tally.Missing)
+// partsOf are the parts of a zone: each class of the legend, nodata, unlisted and outside.
+func partsOf(l *cover.Legend, areas map[cover.Meaning]float64, outside float64) (out []part) {
+	nan := math.NaN()
+	for k, class := range l.Classes {
+		out = append(out, part{int32(k), 0, areas[cover.Meaning{Kind: cover.Classified, Code: class.Code}], nan})
 	}
-	if !slices.Contains(known, false) {
-		return out, nil
-	}
-	missing := make([]float64, len(numbers))
-	for _, z := range t.Groups[group] {
-		for i, v := range z.Values {
-			if !known[v[k]] {
-				missing[v[k]] += z.Extents[i].CellCount()
-			}
+	var nodata, unlisted float64
+	for m, a := range areas {
+		switch m.Kind {
+		case cover.NoData:
+			nodata += a
+		case cover.Unlisted:
+			unlisted += a
 		}
 	}
-	var items []string
-	for s, cells := range missing {
-		if cells > 0 {
-			items = append(items, fmt.Sprintf("%s (%.0f cells)", NumberText(numbers[s]), math.Ceil(cells)))
-		}
-	}
-	if len(items) == 0 { // values that no zone has
-		return out, nil
-	}
-	if c.Crosswalk == nil {
-		return nil, fmt.Errorf("%s: %w", name, cover.ErrNoLine)
-	}
-	what := "1 value that occurs"
-	if len(items) > 1 {
-		what = fmt.Sprintf("%d values that occur", len(items))
-	}
-	return nil, fmt.Errorf("%s: %s has no line for %s: %s: add lines for them, or one for else", name, c.Crosswalk.Source, what, text.List(items, 12))
-}
-
-// occurring are the slots of the k-th layer of a group that some zone has.
-func occurring(t *tally.Tally, group, k int) []bool {
-	out := make([]bool, len(t.Numbers[t.Members[group][k]]))
-	var last []tally.Value
-	for _, z := range t.Groups[group] {
-		if sameList(z.Values, last) {
-			continue
-		}
-		last = z.Values
-		for _, v := range z.Values {
-			out[v[k]] = true
-		}
-	}
-	return out
-}
-
-// legendOf makes a legend of the classes that occur.
-func legendOf(meanings []cover.Meaning, occurs []bool, palette []raster.Color) *cover.Legend {
-	var codes []float64
-	for s, m := range meanings {
-		if m.Kind == cover.Classified && occurs[s] {
-			codes = append(codes, float64(m.Code))
-		}
-	}
-	sort.Float64s(codes)
-	return cover.LegendOfValues(codes, palette)
+	return append(out, part{noDataPart, 0, nodata, nan}, part{unlistedPart, nan, unlisted, nan}, part{outsidePart, 0, outside, nan})
 }

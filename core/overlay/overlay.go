@@ -1,4 +1,5 @@
-package account
+// Package overlay measures a cover of polygons in zones: outlines laid over each other, on the ellipsoid.
+package overlay
 
 import (
 	"cmp"
@@ -6,6 +7,9 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/extent"
 
 	"github.com/peterstace/simplefeatures/geom"
 	"github.com/peterstace/simplefeatures/rtree"
@@ -18,7 +22,7 @@ import (
 )
 
 // OverlayInput is a cover of polygons and the zones that are laid over it.
-type OverlayInput struct {
+type Input struct {
 	Epoch  string
 	Cover  *vector.Layer
 	Field  string // of Cover: the code of a class, or its name
@@ -30,7 +34,7 @@ type OverlayInput struct {
 // Overlay makes the composition of zones from a cover of polygons. Zones are carried to the CRS of the cover, laid over its
 // polygons exactly, and each piece is measured on the ellipsoid. Ground of a zone that no polygon covers is outside.
 // Polygons of the cover that overlap count each, which a warning tells with the area.
-func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, error) {
+func Lay(ctx context.Context, in Input, unit area.Unit) (*extent.Composition, error) {
 	l := in.Cover
 	if l.CRS == nil {
 		return nil, fault.Errorf("%s: %s", l.Source, l.CRSProblem).By("give its CRS", "crs", "")
@@ -40,7 +44,7 @@ func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, err
 		return nil, err
 	}
 	coder := &cover.Coder{Legend: legend, Groups: in.Groups}
-	c := &Composition{Epoch: in.Epoch, Unit: unit, Legend: coder.Shown(), Polygons: true}
+	c := &extent.Composition{Epoch: in.Epoch, Unit: unit, Legend: coder.Shown(), Polygons: true}
 	shapes, tree, err := soundShapes(l)
 	if err != nil {
 		return nil, err
@@ -65,11 +69,11 @@ func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, err
 		if err != nil {
 			return nil, fmt.Errorf("zone %s and %s: %w", z.ID, l.Source, err)
 		}
-		if c.take(sum); shared > rounding*sum.Area {
+		if take(c, sum); shared > rounding*sum.Area {
 			overlapping = append(overlapping, fmt.Sprintf("%s (%.4g %s)", z.ID, shared, unit.Name))
 		}
 	}
-	c.warnOverlap(l, overlapping)
+	warnOverlap(c, l, overlapping)
 	return c, nil
 }
 
@@ -77,20 +81,19 @@ func Overlay(ctx context.Context, in OverlayInput, unit Unit) (*Composition, err
 const rounding = 1e-7
 
 // take adds a zone that has been laid over the cover.
-func (c *Composition) take(s laid) {
-	s.ZoneSum.parts, s.of = partsOf(c.Legend, s.parts, s.outside), c
-	c.Zones = append(c.Zones, s.ZoneSum)
+func take(c *extent.Composition, s laid) {
+	c.AddZone(s.ZoneSum, s.parts, s.outside)
 }
 
-func (c *Composition) warnOverlap(l *vector.Layer, zones []string) {
+func warnOverlap(c *extent.Composition, l *vector.Layer, zones []string) {
 	if len(zones) > 0 {
 		c.Warnings = append(c.Warnings, fmt.Sprintf("polygons of %s overlap in %s, and ground that two share counts in both: %s", l.Source, text.Count(len(zones), "zone"), text.List(zones, 5)))
 	}
 }
 
 // wholeCover takes the ground of all polygons for the one zone.
-func wholeCover(c *Composition, l *vector.Layer, shapes []geom.Geometry, meanings []cover.Meaning, coder *cover.Coder) error {
-	s := laid{ZoneSum: ZoneSum{ID: "all", Name: "whole cover", Balances: true}, parts: map[cover.Meaning]float64{}}
+func wholeCover(c *extent.Composition, l *vector.Layer, shapes []geom.Geometry, meanings []cover.Meaning, coder *cover.Coder) error {
+	s := laid{ZoneSum: extent.ZoneSum{ID: "all", Name: "whole cover", Balances: true}, parts: map[cover.Meaning]float64{}}
 	total := 0.0
 	var all []geom.Geometry
 	for k := range l.Features {
@@ -106,8 +109,8 @@ func wholeCover(c *Composition, l *vector.Layer, shapes []geom.Geometry, meaning
 	}
 	whole := vector.FromGeom(u)
 	s.Area = groundOf(l, &whole) / c.Unit.M2
-	if c.take(s); total-s.Area > rounding*s.Area {
-		c.warnOverlap(l, []string{fmt.Sprintf("all (%.4g %s)", total-s.Area, c.Unit.Name)})
+	if take(c, s); total-s.Area > rounding*s.Area {
+		warnOverlap(c, l, []string{fmt.Sprintf("all (%.4g %s)", total-s.Area, c.Unit.Name)})
 	}
 	return nil
 }
@@ -123,7 +126,7 @@ func soundShapes(l *vector.Layer) ([]geom.Geometry, *rtree.RTree, error) {
 		}
 		shapes[i] = g.Geom(true)
 		if err := shapes[i].Validate(); err != nil {
-			return nil, nil, fmt.Errorf("%s: the outline of feature %d is not sound (%w): verdex look tells where", l.Source, i+1, err)
+			return nil, nil, fmt.Errorf("%s: the outline of feature %d is not valid (%w)", l.Source, i+1, err)
 		}
 		if box, ok := shapes[i].Envelope().AsBox(); ok {
 			items = append(items, rtree.BulkItem{Box: box, RecordID: i})
@@ -137,14 +140,14 @@ func soundShapes(l *vector.Layer) ([]geom.Geometry, *rtree.RTree, error) {
 
 // laid is a zone with the areas of what it is laid over, in the unit.
 type laid struct {
-	ZoneSum
+	extent.ZoneSum
 	parts   map[cover.Meaning]float64
 	outside float64
 }
 
 // overlayZone lays one zone over the cover; shared is the area that several polygons cover, each time but once.
-func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, meanings []cover.Meaning, coder *cover.Coder, g *vector.Geometry, z *zone.Zone, unit Unit) (s laid, shared float64, err error) {
-	s.ZoneSum = ZoneSum{ID: z.ID, Name: z.Name, Balances: true, Area: groundOf(l, g) / unit.M2}
+func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, meanings []cover.Meaning, coder *cover.Coder, g *vector.Geometry, z *zone.Zone, unit area.Unit) (s laid, shared float64, err error) {
+	s.ZoneSum = extent.ZoneSum{ID: z.ID, Name: z.Name, Balances: true, Area: groundOf(l, g) / unit.M2}
 	s.parts = map[cover.Meaning]float64{}
 	shape := g.Geom(true)
 	if err := shape.Validate(); err != nil {
@@ -268,22 +271,4 @@ func parseCode(text string) (int, error) {
 	var n int
 	_, err := fmt.Sscanf(text+"\n", "%d\n", &n)
 	return n, err
-}
-
-// partsOf are the parts of a zone: each class of the legend, nodata, unlisted and outside.
-func partsOf(l *cover.Legend, areas map[cover.Meaning]float64, outside float64) (out []part) {
-	nan := math.NaN()
-	for k, class := range l.Classes {
-		out = append(out, part{int32(k), 0, areas[cover.Meaning{Kind: cover.Classified, Code: class.Code}], nan})
-	}
-	var nodata, unlisted float64
-	for m, a := range areas {
-		switch m.Kind {
-		case cover.NoData:
-			nodata += a
-		case cover.Unlisted:
-			unlisted += a
-		}
-	}
-	return append(out, part{noDataPart, 0, nodata, nan}, part{unlistedPart, nan, unlisted, nan}, part{outsidePart, 0, outside, nan})
 }

@@ -1,4 +1,4 @@
-package account
+package summary
 
 import (
 	"cmp"
@@ -147,11 +147,11 @@ func TestSummaryAgainstCellByCell(t *testing.T) {
 			if many {
 				stats = slices.DeleteFunc(stats, Statistic.byValue)
 			}
-			req := SummaryRequest{Values: values, Zones: set, Placement: place, Threads: 2, Stats: stats}
+			req := Request{Values: values, Zones: set, Placement: place, Threads: 2, Stats: stats}
 			got, err := Summarise(context.Background(), req)
 			require.NoError(t, err)
 			require.Len(t, got.Rows, 3)
-			check := func(row SummaryRow, z int, keep func(k int) bool) {
+			check := func(row Row, z int, keep func(k int) bool) {
 				areas, shares := cellsOf(t, set, place, z)
 				cells := map[int]float64{}
 				for k := range areas {
@@ -188,7 +188,7 @@ func TestSummaryAgainstCellByCell(t *testing.T) {
 
 			// The same bits for any number of threads and any blocks.
 			other, _, _, _ := heights(t, code, typ, func(c, r int) float64 { return at(t, values, c, r) })
-			again := SummaryRequest{Values: raster.Cached(other, 1<<20), Zones: set, Placement: place, Threads: 1, Stats: stats}
+			again := Request{Values: raster.Cached(other, 1<<20), Zones: set, Placement: place, Threads: 1, Stats: stats}
 			same, err := Summarise(context.Background(), again)
 			require.NoError(t, err)
 			for i := range same.Rows[:2] {
@@ -210,6 +210,6 @@ func TestStatisticsByName(t *testing.T) {
 
 func TestClassesOfManyValuesAreRefused(t *testing.T) {
 	values, _, set, place := heights(t, 3035, raster.Float32, func(c, r int) float64 { return float64(r*300+c) + 0.5 })
-	_, err := Summarise(context.Background(), SummaryRequest{Values: values, Zones: set, Placement: place, Stats: []Statistic{"mean", "majority"}})
+	_, err := Summarise(context.Background(), Request{Values: values, Zones: set, Placement: place, Stats: []Statistic{"mean", "majority"}})
 	assert.ErrorContains(t, err, "majority tells nothing of such values")
 }

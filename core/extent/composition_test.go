@@ -1,13 +1,17 @@
-package account
+package extent
 
 import (
 	"context"
 	"math"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/survey"
+	"github.com/verdex-land/verdex/internal/sampletest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,51 +20,15 @@ import (
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
-	"github.com/verdex-land/verdex/core/zone"
 )
 
-var nodata = 255.0
-
-// world is two random rasters on a UTM grid with a zone that juts out of it.
-func world(t *testing.T, seed uint64) (a, b *raster.Memory, set *zone.Set, place *zone.Placement) {
-	t.Helper()
-	crs, err := earth.Lookup(32633)
-	require.NoError(t, err)
-	g := raster.Grid{Width: 120, Height: 90, X0: 350000, Y0: 6480000, DX: 30, DY: -30, CRS: crs}
-	rng := rand.New(rand.NewPCG(seed, 2))
-	a, b = raster.NewMemory("a.tif", g, raster.Uint8, 32, 32), raster.NewMemory("b.tif", g, raster.Uint8, 120, 4)
-	for r := range 90 {
-		for c := range 120 {
-			v := []float64{1, 2, 3, 255, 77}[rng.IntN(5)]
-			a.Set(c, r, v)
-			if rng.IntN(3) == 0 {
-				v = []float64{1, 2, 3, 255, 77}[rng.IntN(5)]
-			}
-			b.Set(c, r, v)
-		}
-	}
-	set = &zone.Set{Source: "zones", CRS: crs, Zones: []zone.Zone{
-		{ID: "in", Polygons: []zone.Polygon{{{{350311, 6478111}, {352777, 6478555}, {351500, 6479700}}}}},
-		{ID: "out", Polygons: []zone.Polygon{{{{349111, 6478111}, {352777, 6478555}, {351500, 6481700}}}}},
-	}}
-	place, err = set.Place(g)
-	require.NoError(t, err)
-	return a, b, set, place
-}
-
-func legend(t *testing.T) *cover.Legend {
-	l, err := cover.NewLegend("legend.csv", []cover.Class{{Code: 1, Name: "Water"}, {Code: 2, Name: "Wood"}, {Code: 3, Name: "Fields"}, {Code: 4, Name: "Nowhere"}})
-	require.NoError(t, err)
-	return l
-}
-
 func TestCompositionBalances(t *testing.T) {
-	a, _, set, place := world(t, 1)
+	a, _, set, place := sampletest.World(t, 1)
 	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a}, Zones: set, Placement: place})
 	require.NoError(t, err)
-	ha, err := FindUnit("ha")
+	ha, err := area.Find("ha")
 	require.NoError(t, err)
-	c, err := Compose(Input{Epoch: "2020", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Legend: legend(t), NoData: &nodata}}, ha)
+	c, err := Compose(Input{Epoch: "2020", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Legend: sampletest.Legend(t), NoData: &sampletest.NoData}}, ha)
 	require.NoError(t, err)
 	for _, z := range c.Zones {
 		sum, pct, classified := 0.0, 0.0, 0.0
@@ -85,12 +53,12 @@ func TestCompositionBalances(t *testing.T) {
 
 	// An outline whose area is told wrongly shows as a zone that does not balance.
 	place.Outlines[0].Area *= 1 + 1e-7
-	c, err = Compose(Input{Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Legend: legend(t), NoData: &nodata}}, ha)
+	c, err = Compose(Input{Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Legend: sampletest.Legend(t), NoData: &sampletest.NoData}}, ha)
 	require.NoError(t, err)
 	assert.False(t, c.Zones[0].Balances)
 	var short []string
-	for _, k := range c.Check(DefaultBounds) {
-		if k.Outcome == FallsShort {
+	for _, k := range c.Check(check.Defaults) {
+		if k.Outcome == check.FallsShort {
 			short = append(short, k.Name)
 		}
 		if k.Name == "outline" {
@@ -101,36 +69,16 @@ func TestCompositionBalances(t *testing.T) {
 }
 
 func TestValuesWithoutALineAreListed(t *testing.T) {
-	a, _, set, place := world(t, 1)
+	a, _, set, place := sampletest.World(t, 1)
 	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a}, Zones: set, Placement: place})
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "codes.csv")
 	require.NoError(t, os.WriteFile(path, []byte("from,to\n1;2,1\n"), 0o644))
 	x, err := cover.ReadCrosswalk(path, nil)
 	require.NoError(t, err)
-	_, err = Compose(Input{Raster: "a.tif", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Crosswalk: x, NoData: &nodata}}, Units[0])
+	_, err = Compose(Input{Raster: "a.tif", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Crosswalk: x, NoData: &sampletest.NoData}}, area.Units[0])
 	assert.ErrorContains(t, err, "codes.csv has no line for 2 values that occur: 3 (")
 	assert.ErrorContains(t, err, "77 (")
-}
-
-func TestYears(t *testing.T) {
-	assert.Equal(t, 8.0, years("2004", "2012"))
-	assert.InDelta(t, 0.5, years("2004-01-01", "2004-07-01"), 0.01)
-	assert.True(t, math.IsNaN(years("before", "after")))
-	a, b, set, place := world(t, 1)
-	tl, err := tally.Measure(context.Background(), tally.Request{Layers: []raster.Source{a, b}, Zones: set, Placement: place})
-	require.NoError(t, err)
-	c := &cover.Coder{}
-	_, err = Compare(ChangeInput{Epochs: []string{"2020", "2004"}, Coders: []*cover.Coder{c, c}, Tally: tl, Zones: set, Placement: place}, Units[0])
-	assert.ErrorContains(t, err, "order of time")
-}
-
-func TestUnits(t *testing.T) {
-	acre, err := FindUnit("acre")
-	require.NoError(t, err)
-	assert.InDelta(t, 640*acre.M2, Units[4].M2, 1e-6, "a square mile has 640 acres")
-	_, err = FindUnit("furlong")
-	assert.ErrorContains(t, err, "choose ha")
 }
 
 // Measurements with too many values to tell: lines, gaps, nodata and overlaps have their cells all the same.
@@ -146,10 +94,10 @@ func TestSurveyOfMeasurements(t *testing.T) {
 	})
 	path := filepath.Join(t.TempDir(), "x.csv")
 	require.NoError(t, os.WriteFile(path, []byte("from,to\n\"[0,100)\",1\n\"[90,200)\",2\n\"[210,1000)\",1\n\"[150,160)\",9\n"), 0o644))
-	walk, problems, err := cover.InspectCrosswalk(path, legend(t))
+	walk, problems, err := cover.InspectCrosswalk(path, sampletest.Legend(t))
 	require.NoError(t, err)
 	require.Len(t, problems, 3)
-	s, err := TakeSurvey(context.Background(), slope, &cover.Coder{Legend: legend(t), Crosswalk: walk}, problems, 2, nil)
+	s, err := survey.Take(context.Background(), slope, &cover.Coder{Legend: sampletest.Legend(t), Crosswalk: walk}, problems, 2, nil)
 	require.NoError(t, err)
 	assert.Empty(t, s.Values)
 	cells := []int64{}
@@ -167,10 +115,4 @@ func TestSurveyOfMeasurements(t *testing.T) {
 		assert.Equal(t, want, p.Cells, p.What)
 		assert.InDelta(t, float64(want)*100, p.Area, 1e-6)
 	}
-}
-
-func mustCRS(t *testing.T, code int) *earth.CRS {
-	crs, err := earth.Lookup(code)
-	require.NoError(t, err)
-	return crs
 }

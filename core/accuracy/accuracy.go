@@ -1,4 +1,5 @@
-package account
+// Package accuracy estimates from reference samples how true a map is.
+package accuracy
 
 import (
 	"fmt"
@@ -7,17 +8,19 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/rows"
+
 	"github.com/verdex-land/verdex/core/cover"
 )
 
 // Samples are counts of reference samples drawn at random within strata, which are the classes of the map unless others are named.
 type Samples struct {
-	Classes []Named   // of the map and of the reference
-	Counts  [][]int   // by map class, then by reference class
-	Areas   []float64 // of the strata, in m²
+	Classes []cover.Named // of the map and of the reference
+	Counts  [][]int       // by map class, then by reference class
+	Areas   []float64     // of the strata, in m²
 	// Where the strata are not the classes of the map: their names, the counts of each by map class and reference class, and the
 	// areas of the map's classes in m², nil where they are not known.
-	Strata    []Named
+	Strata    []cover.Named
 	ByStratum []map[[2]int]int
 	Mapped    []float64
 	Notes     []string // what had to be assumed when files were read
@@ -44,11 +47,11 @@ func (s Samples) stratified() Samples {
 // Group gathers the classes of map and reference into those of a legend's groups. The strata stay those that samples were drawn in.
 func (s Samples) Group(g *cover.Groups) (Samples, error) {
 	s = s.stratified()
-	to, err := groupsOf(s.Classes, g)
+	to, err := cover.GroupsOf(s.Classes, g)
 	if err != nil {
 		return s, err
 	}
-	out := Samples{Classes: NamedClasses(g.Legend), Areas: s.Areas, Strata: s.Strata}
+	out := Samples{Classes: cover.NamedClasses(g.Legend), Areas: s.Areas, Strata: s.Strata}
 	at := make([]int, len(s.Classes))
 	for i, c := range s.Classes {
 		at[i], _ = out.ClassOf(to[c.ID])
@@ -84,7 +87,7 @@ func (s Samples) Group(g *cover.Groups) (Samples, error) {
 //
 // Intervals of 95 % are 1.96 standard errors to either side.
 type Accuracy struct {
-	Classes     []Named
+	Classes     []cover.Named
 	Proportions [][]float64 // of the area, by map class and reference class
 	Samples     []int       // of each map class
 	Overall     Estimate
@@ -203,7 +206,7 @@ func Assess(s Samples) (*Accuracy, error) {
 }
 
 // NewSamples makes room for samples of classes.
-func NewSamples(classes []Named) Samples {
+func NewSamples(classes []cover.Named) Samples {
 	s := Samples{Classes: classes, Areas: make([]float64, len(classes))}
 	for range classes {
 		s.Counts = append(s.Counts, make([]int, len(classes)))
@@ -223,46 +226,46 @@ func (s *Samples) ClassOf(text string) (int, bool) {
 
 // ReadCounts reads a CSV with the columns map, reference and count, classes by code or name. Without a legend, classes are
 // those that the table names. strata, unless empty, is a further column that names the stratum of the samples.
-func ReadCounts(path string, classes []Named, strata string) (Samples, error) {
+func ReadCounts(path string, classes []cover.Named, strata string) (Samples, error) {
 	needed := []string{"map", "reference", "count"}
 	if strata != "" {
 		needed = append(needed, strata)
 	}
-	rows, notes, err := cover.ReadRows(path, needed, nil)
+	list, notes, err := rows.Read(path, needed, nil)
 	if err != nil {
 		return Samples{}, err
 	}
 	if classes == nil {
 		seen := map[string]bool{}
 		for _, name := range []string{"map", "reference"} {
-			for _, r := range rows {
+			for _, r := range list {
 				if v := r.Cell[name]; v != "" && !seen[v] {
 					seen[v] = true
-					classes = append(classes, Named{ID: v})
+					classes = append(classes, cover.Named{ID: v})
 				}
 			}
 		}
 	}
 	s := NewSamples(classes)
 	s.Notes = notes
-	for _, r := range rows {
-		c := cells{path, r}
+	for _, r := range list {
+		c := rows.Line{Path: path, Row: r}
 		var at [2]int
 		for k, name := range []string{"map", "reference"} {
-			i, ok := s.ClassOf(c.text(name))
+			i, ok := s.ClassOf(c.Text(name))
 			if !ok {
-				return s, c.wrong("the %s class %q is not in the legend", name, c.text(name))
+				return s, c.Wrong("the %s class %q is not in the legend", name, c.Text(name))
 			}
 			at[k] = i
 		}
-		n, err := strconv.Atoi(c.text("count"))
+		n, err := strconv.Atoi(c.Text("count"))
 		if err != nil || n < 0 {
-			return s, c.wrong("the count %q is no whole number", c.text("count"))
+			return s, c.Wrong("the count %q is no whole number", c.Text("count"))
 		}
-		if strata != "" && c.text(strata) == "" {
-			return s, c.wrong("it has no %s", strata)
+		if strata != "" && c.Text(strata) == "" {
+			return s, c.Wrong("it has no %s", strata)
 		}
-		s.Add(c.text(strata), at[0], at[1], n)
+		s.Add(c.Text(strata), at[0], at[1], n)
 	}
 	return s, nil
 }
@@ -273,10 +276,10 @@ func (s *Samples) Add(stratum string, i, j, n int) {
 	if stratum == "" {
 		return
 	}
-	h := slices.IndexFunc(s.Strata, func(x Named) bool { return x.ID == stratum })
+	h := slices.IndexFunc(s.Strata, func(x cover.Named) bool { return x.ID == stratum })
 	if h < 0 {
 		h = len(s.Strata)
-		s.Strata = append(s.Strata, Named{ID: stratum})
+		s.Strata = append(s.Strata, cover.Named{ID: stratum})
 		s.ByStratum = append(s.ByStratum, map[[2]int]int{})
 	}
 	s.ByStratum[h][[2]int{i, j}] += n
@@ -287,15 +290,15 @@ func (s *Samples) Add(stratum string, i, j, n int) {
 func (s *Samples) ReadStrata(path string) error {
 	s.Areas = make([]float64, len(s.Strata))
 	found := make([]bool, len(s.Strata))
-	notes, err := eachArea(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c cells, a float64) error {
-		h := slices.IndexFunc(s.Strata, func(x Named) bool {
-			return slices.Contains([]string{c.text("stratum"), c.text("class_code"), c.text("class_name")}, x.ID)
+	notes, err := eachArea(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c rows.Line, a float64) error {
+		h := slices.IndexFunc(s.Strata, func(x cover.Named) bool {
+			return slices.Contains([]string{c.Text("stratum"), c.Text("class_code"), c.Text("class_name")}, x.ID)
 		})
 		if h < 0 {
 			if a == 0 {
 				return nil
 			}
-			return c.wrong("the stratum %q has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.text("stratum")+c.text("class_code")))
+			return c.Wrong("the stratum %q has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.Text("stratum")+c.Text("class_code")))
 		}
 		s.Areas[h] += a
 		found[h] = true
@@ -314,17 +317,17 @@ func (s *Samples) ReadStrata(path string) error {
 }
 
 // eachArea calls f for each row of a table with an area of a class, in m².
-func eachArea(path string, needed, optional []string, f func(c cells, m2 float64) error) (notes []string, err error) {
-	rows, notes, err := cover.ReadRows(path, needed, optional)
+func eachArea(path string, needed, optional []string, f func(c rows.Line, m2 float64) error) (notes []string, err error) {
+	list, notes, err := rows.Read(path, needed, optional)
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range rows {
-		c := cells{path, r}
-		if kind := c.text("kind"); kind != "" && kind != "class" {
+	for _, r := range list {
+		c := rows.Line{Path: path, Row: r}
+		if kind := c.Text("kind"); kind != "" && kind != "class" {
 			continue
 		}
-		a, err := c.area("area")
+		a, err := c.Area("area")
 		if err == nil {
 			err = f(c, a)
 		}
@@ -339,16 +342,16 @@ func eachArea(path string, needed, optional []string, f func(c cells, m2 float64
 // rows of one class are added up.
 func (s *Samples) ReadAreas(path string) error {
 	found := make([]bool, len(s.Classes))
-	notes, err := eachArea(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c cells, a float64) error {
-		i, ok := s.ClassOf(c.text("class_code"))
+	notes, err := eachArea(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c rows.Line, a float64) error {
+		i, ok := s.ClassOf(c.Text("class_code"))
 		if !ok {
-			i, ok = s.ClassOf(c.text("class_name"))
+			i, ok = s.ClassOf(c.Text("class_name"))
 		}
 		if !ok {
 			if a == 0 {
 				return nil
 			}
-			return c.wrong("class %s has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.text("class_code")+" "+c.text("class_name")))
+			return c.Wrong("class %s has area but no samples: sample it too, or leave it out of the areas", strings.TrimSpace(c.Text("class_code")+" "+c.Text("class_name")))
 		}
 		found[i] = true
 		s.Areas[i] += a

@@ -1,0 +1,40 @@
+package rows
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+
+	"github.com/verdex-land/verdex/core/area"
+)
+
+// cells reads the cells of a row of a table that is Verdex's own.
+type Line struct {
+	Path string
+	Row  Row
+}
+
+func (c Line) Text(name string) string { return c.Row.Cell[name] }
+
+func (c Line) Wrong(format string, args ...any) error {
+	return fmt.Errorf("%s: line %d: %s", c.Path, c.Row.Line, fmt.Sprintf(format, args...))
+}
+
+// area reads an area in m².
+func (c Line) Area(name string) (float64, error) {
+	if c.Text("unit") == "" {
+		return 0, c.Wrong("the unit is missing: write ha, m2, km2, acre or mi2")
+	}
+	u, err := area.Find(c.Text("unit"))
+	if err != nil {
+		return 0, c.Wrong("%v", err)
+	}
+	v, err := strconv.ParseFloat(c.Text(name), 64)
+	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
+		return 0, c.Wrong("the %s %q is no number", name, c.Text(name))
+	}
+	if v < 0 {
+		return 0, c.Wrong("the %s %q is negative, which no area is", name, c.Text(name))
+	}
+	return v * u.M2, nil
+}
