@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -108,11 +110,11 @@ func BenchmarkFused(b *testing.B) {
 		start := time.Now()
 		tiles, second, end := open()
 		defer end()
-		m, err := raster.Mosaic(tiles, raster.MosaicOptions{})
+		m, err := view.Mosaic(tiles, view.MosaicOptions{})
 		require.NoError(b, err)
 		classes, err := cover.View(m, &cover.Coder{Crosswalk: walk, NoData: m.Header().NoData}, nil)
 		require.NoError(b, err)
-		layers, err := raster.NewLayers([]raster.Layer{{Name: "cover", Source: classes}, {Name: "slope", Source: second}})
+		layers, err := view.NewLayers([]view.Layer{{Name: "cover", Source: classes}, {Name: "slope", Source: second}})
 		require.NoError(b, err)
 		view, err := cover.NewRuleView(rules, layers, nil, false)
 		require.NoError(b, err)

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -55,7 +57,7 @@ func tiled(tb testing.TB, path string) (files []string) {
 			g := s.Header().Grid
 			g.X0, g.Y0 = g.Point(float64(c), float64(r))
 			g.Width, g.Height = min(n, side-c), min(n, side-r)
-			part, err := raster.Extent(s, g)
+			part, err := view.Crop(s, g)
 			require.NoError(tb, err)
 			f, err := os.Create(file)
 			require.NoError(tb, err)
@@ -86,7 +88,7 @@ func BenchmarkMosaic(b *testing.B) {
 				defer s.Close()
 				sources = append(sources, s)
 			}
-			m, err := raster.Mosaic(sources, raster.MosaicOptions{})
+			m, err := view.Mosaic(sources, view.MosaicOptions{})
 			require.NoError(b, err)
 			set, place, err := tally.Whole(m.Header().Grid)
 			require.NoError(b, err)

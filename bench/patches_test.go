@@ -5,10 +5,11 @@ import (
 	"iter"
 	"testing"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/patch"
-	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
 )
 
@@ -20,7 +21,7 @@ func BenchmarkPatches(b *testing.B) {
 	defer s.Close()
 	g := s.Header().Grid
 	g.Width, g.Height = 4096, 4096
-	part, err := raster.Extent(s, g)
+	part, err := view.Crop(s, g)
 	require.NoError(b, err)
 	for range b.N {
 		points := int64(0)

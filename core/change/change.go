@@ -5,6 +5,8 @@ import (
 	"cmp"
 	"slices"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/extent"
@@ -233,7 +235,7 @@ func (c *Changes) FindLone(e int, t *tally.Tally) {
 	f.Lone = make([]float64, len(t.Zones))
 	for i, z := range t.Zones {
 		for k, v := range z.Values {
-			if t.Number(0, 0, v[0]) == raster.LoneFlip {
+			if t.Number(0, 0, v[0]) == view.LoneFlip {
 				f.Lone[i] = z.Extents[k].Area(t.Unit) / c.Unit.M2
 			}
 		}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/goccy/go-yaml"
 
 	"github.com/verdex-land/verdex/core/cql"
@@ -121,7 +123,7 @@ func ruleTarget(v any, legend *Legend) (Target, error) {
 // nodata whatever the rules say. Where no rule holds and there is no else, reading is an error.
 type RuleView struct {
 	rules  *Rules
-	layers *raster.Layers
+	layers *view.Layers
 	header raster.Header
 	values []float64 // by rule; the last for else
 	nodata float64
@@ -135,7 +137,7 @@ var ErrNoRule = errors.New("no rule holds, and there is no else")
 
 // NewRuleView makes the view. byRule gives the number of the deciding rule, from 1 on (else: one more
 // than there are rules), instead of the class.
-func NewRuleView(rules *Rules, l *raster.Layers, legend *Legend, byRule bool) (*RuleView, error) {
+func NewRuleView(rules *Rules, l *view.Layers, legend *Legend, byRule bool) (*RuleView, error) {
 	c := &Crosswalk{Source: rules.Source}
 	for _, r := range rules.List {
 		c.Lines = append(c.Lines, Line{To: r.Class})
@@ -260,7 +262,7 @@ func (v *RuleView) NewReader() raster.Reader {
 
 type ruleReader struct {
 	v *RuleView
-	c *raster.Conditions
+	c *view.Conditions
 }
 
 // Read implements [raster.Reader].

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"testing"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -11,18 +13,18 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-func layersOf(t *testing.T, rows map[string][]float64) *raster.Layers {
+func layersOf(t *testing.T, rows map[string][]float64) *view.Layers {
 	t.Helper()
 	crs, err := earth.Lookup(3035)
 	require.NoError(t, err)
 	none := -1.0
-	var list []raster.Layer
+	var list []view.Layer
 	for _, name := range []string{"cover", "slope"} {
 		g := raster.Grid{Width: len(rows[name]), Height: 1, X0: 4e6, Y0: 3e6, DX: 10, DY: -10, CRS: crs}
-		list = append(list, raster.Layer{Name: name, Source: raster.NewFunc(raster.Header{Name: name, Grid: g, Type: raster.Int16, NoData: &none},
+		list = append(list, view.Layer{Name: name, Source: raster.NewFunc(raster.Header{Name: name, Grid: g, Type: raster.Int16, NoData: &none},
 			func(c, _ int) float64 { return rows[name][c] })})
 	}
-	l, err := raster.NewLayers(list)
+	l, err := view.NewLayers(list)
 	require.NoError(t, err)
 	return l
 }
@@ -97,14 +99,14 @@ func TestRulesOverBytesAreATable(t *testing.T) {
 	none := 255.0
 	walk, err := ReadCrosswalk(file(t, "from,to\n1;2,1\n3,2\n4;5;200,3\nelse,keep\n"), nil)
 	require.NoError(t, err)
-	layers := func(typ raster.CellType, crosswalk *Crosswalk, n int) *raster.Layers {
+	layers := func(typ raster.CellType, crosswalk *Crosswalk, n int) *view.Layers {
 		var cover, slope raster.Source = raster.NewFunc(raster.Header{Name: "cover", Grid: g, Type: typ, NoData: &none}, func(c, _ int) float64 { return float64(c) }),
 			raster.NewFunc(raster.Header{Name: "slope", Grid: g, Type: typ, NoData: &none}, func(_, r int) float64 { return float64(r) })
 		if crosswalk != nil {
 			cover, err = View(cover, &Coder{Crosswalk: crosswalk, NoData: &none}, &typ)
 			require.NoError(t, err)
 		}
-		l, err := raster.NewLayers([]raster.Layer{{Name: "cover", Source: cover}, {Name: "slope", Source: slope}}[:n])
+		l, err := view.NewLayers([]view.Layer{{Name: "cover", Source: cover}, {Name: "slope", Source: slope}}[:n])
 		require.NoError(t, err)
 		return l
 	}

@@ -3,6 +3,8 @@ package cover
 import (
 	"bytes"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -25,7 +27,7 @@ func newRuleTable(v *RuleView, decisions []int16) *ruleTable {
 	t := &ruleTable{v: v, marker: -1}
 	var maps [][256]uint8
 	for _, l := range v.layers.List {
-		src, m, errs := raster.ByteMap(l.Source)
+		src, m, errs := view.ByteMap(l.Source)
 		t.sources, maps, t.errs = append(t.sources, src), append(maps, m), append(t.errs, errs)
 	}
 	var used [256]bool

@@ -7,6 +7,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/view"
 )
 
 // ErrNoLine is the error of reading a cell whose value has no line in the crosswalk.
@@ -16,11 +17,11 @@ var ErrNoLine = errors.New("a value has no line")
 // else is read with it: it becomes a code of its own, which the coder has no meaning for, so that it matters where it is measured only.
 func Measured(s raster.Source, c *Coder) (raster.Source, *Coder, error) {
 	gap := 0.0
-	view, err := view(s, c, nil, &gap)
+	v, err := coded(s, c, nil, &gap)
 	if err != nil {
 		return nil, nil, err
 	}
-	return view, &Coder{Legend: c.Legend, NoData: view.Header().NoData, Groups: c.Groups, gap: &gap}, nil
+	return v, &Coder{Legend: c.Legend, NoData: v.Header().NoData, Groups: c.Groups, gap: &gap}, nil
 }
 
 // View is a raster of the classes that a coder makes of a source: their codes, and nodata. Its type is the
@@ -28,10 +29,10 @@ func Measured(s raster.Source, c *Coder) (raster.Source, *Coder, error) {
 // else 0 or the type's greatest or least. Colours are those of the legend. A value without a line is
 // an error when it is read.
 func View(s raster.Source, c *Coder, want *raster.CellType) (raster.Source, error) {
-	return view(s, c, want, nil)
+	return coded(s, c, want, nil)
 }
 
-func view(s raster.Source, c *Coder, want *raster.CellType, gap *float64) (raster.Source, error) {
+func coded(s raster.Source, c *Coder, want *raster.CellType, gap *float64) (raster.Source, error) {
 	h := s.Header()
 	c = c.In(h.Type)
 	codes, keeps := c.codes()
@@ -51,7 +52,7 @@ func view(s raster.Source, c *Coder, want *raster.CellType, gap *float64) (raste
 			}
 		}
 	}
-	return raster.Map(s, out, func(v float64) (float64, error) {
+	return view.Map(s, out, func(v float64) (float64, error) {
 		m, ok := c.Code(v)
 		switch {
 		case !ok && gap != nil:

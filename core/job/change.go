@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/change"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/epoch"
@@ -99,7 +101,7 @@ type comparison struct {
 	walks  []*cover.Crosswalk
 	layers []raster.Source // on one grid, with crosswalks of intervals applied
 	plain  []raster.Source // before that
-	moved  []*raster.Aligned
+	moved  []*view.Aligned
 	in     change.Input
 }
 
@@ -146,7 +148,7 @@ func (c *comparison) open() error {
 		}
 		layers = append(layers, s)
 	}
-	if c.plain, c.moved, err = raster.Together(layers, o.Resample == "nearest"); err != nil {
+	if c.plain, c.moved, err = view.Together(layers, o.Resample == "nearest"); err != nil {
 		return err
 	}
 	c.layers = slices.Clone(c.plain)
@@ -192,7 +194,7 @@ func (c *comparison) explain(err error) error {
 func (c *comparison) findLone() error {
 	w := c.work
 	for e := range len(c.labels) - 2 {
-		flips := raster.Flips([3]raster.Source(c.layers[e:e+3]), func(epoch int, v float64) int {
+		flips := view.Flips([3]raster.Source(c.layers[e:e+3]), func(epoch int, v float64) int {
 			if m, ok := c.in.Coders[e+epoch].Code(v); ok && m.Kind == cover.Classified {
 				return m.Code
 			}

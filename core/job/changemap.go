@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/change"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -114,7 +116,7 @@ func (c *Changed) Map(name string) *ChangeMap {
 		}
 		return -1
 	}
-	view := raster.Pairs(c.layers[0], c.layers[1], h, func(a, b float64) float64 {
+	view := view.Pairs(c.layers[0], c.layers[1], h, func(a, b float64) float64 {
 		from, to := at(0, a), at(1, b)
 		if from < 0 || to < 0 || !c.Keep(change.Transition{From: int32(from), To: int32(to)}) {
 			return nodata

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
@@ -27,7 +29,7 @@ func DeriveComposite(ctx context.Context, env Env, o CompositeOptions) (_ *Raste
 	if err != nil {
 		return nil, err
 	}
-	how := raster.Statistic(slices.Index([]string{"majority", "min", "max", "mean", "median", "count"}, o.Of))
+	how := view.Statistic(slices.Index([]string{"majority", "min", "max", "mean", "median", "count"}, o.Of))
 	ties, err := readTies(o.Ties)
 	if err != nil {
 		return nil, err
@@ -68,24 +70,24 @@ func DeriveComposite(ctx context.Context, env Env, o CompositeOptions) (_ *Raste
 		}
 		closes = append(closes, s.Close)
 		h := s.Header()
-		if how > raster.StackMajority && how < raster.StackCount && len(h.Palette) > 0 && !o.Measurements {
+		if how > view.StackMajority && how < view.StackCount && len(h.Palette) > 0 && !o.Measurements {
 			return nil, fault.Errorf("%s: it has a palette, so it holds codes of classes, whose %s has no meaning", s.path, o.Of).
 				By("take the majority", "of", "majority").By("state that they are measurements", "measurements", "")
 		}
-		if how == raster.StackMajority && h.Type.Floating() {
+		if how == view.StackMajority && h.Type.Floating() {
 			return nil, fault.Errorf("%s: its cells are floating-point numbers, which have no majority", s.path).By("choose min, max, mean, median or count", "of", "")
 		}
 		sources = append(sources, s)
 	}
-	sources, moved, err := raster.Together(sources, o.Resample != "")
+	sources, moved, err := view.Together(sources, o.Resample != "")
 	if err != nil {
 		return nil, err
 	}
-	view, err := raster.NewComposite(sources, how, ties)
+	stack, err := view.NewComposite(sources, how, ties)
 	if err != nil {
 		return nil, err
 	}
-	out := w.view(view, o.Measurements, closes...)
+	out := w.view(stack, o.Measurements, closes...)
 	out.after = append(out.after, func() {
 		w.noteMoves(moved)
 		if groups[0].Date != "" {
@@ -95,9 +97,9 @@ func DeriveComposite(ctx context.Context, env Env, o CompositeOptions) (_ *Raste
 			}
 			w.note(fmt.Sprintf("%s with their numbers of files: %s", text.Count(len(groups), "date"), text.List(names, 12)))
 		}
-		if how == raster.StackMajority {
-			g := view.Header().Grid
-			w.note(fmt.Sprintf("%s (%.2f %%) had a tie", text.Count(int(view.Tied()), "cell"), float64(view.Tied())/float64(g.Width)/float64(g.Height)*100))
+		if how == view.StackMajority {
+			g := stack.Header().Grid
+			w.note(fmt.Sprintf("%s (%.2f %%) had a tie", text.Count(int(stack.Tied()), "cell"), float64(stack.Tied())/float64(g.Width)/float64(g.Height)*100))
 		}
 	})
 	return out, nil

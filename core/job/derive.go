@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/survey"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -63,7 +65,7 @@ func DeriveExpression(ctx context.Context, env Env, o ExpressionOptions) (_ *Der
 	if err := l.refuseCodes(o.LayerOptions, e); err != nil {
 		return nil, err
 	}
-	x, err := raster.NewExpression(l.Layers, e)
+	x, err := view.NewExpression(l.Layers, e)
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +175,7 @@ func DeriveSlope(ctx context.Context, env Env, o SlopeOptions) (_ *Derived, err 
 	if len(src.Header().Palette) > 0 {
 		return nil, fault.Errorf("%s: it has a palette, so it holds codes of classes, not elevations", src.path).Do("name an elevation raster")
 	}
-	s, err := raster.Slope(src, o.In == "degrees")
+	s, err := view.Slope(src, o.In == "degrees")
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,8 @@ package job
 import (
 	"context"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
@@ -116,7 +118,7 @@ func shrink(s raster.Source, w raster.Window) (raster.Source, error) {
 	g := s.Header().Grid
 	g.X0, g.Y0 = g.Point(float64(w.Col), float64(w.Row))
 	g.Width, g.Height = w.Width, w.Height
-	return raster.Extent(s, g)
+	return view.Crop(s, g)
 }
 
 // clipToGrid cuts to the extent of another grid, whose outline is a rectangle in its own CRS.
@@ -174,21 +176,21 @@ func Align(ctx context.Context, env Env, o AlignOptions) (_ *Raster, err error) 
 	if err != nil {
 		return nil, err
 	}
-	how := raster.Nearest
+	how := view.Nearest
 	switch o.Resample {
 	case "majority":
-		how = raster.Heaviest
+		how = view.Heaviest
 	case "bilinear":
-		if how = raster.Bilinear; !o.Measurements && !src.Header().Type.Floating() {
+		if how = view.Bilinear; !o.Measurements && !src.Header().Type.Floating() {
 			return nil, wouldMakeUp(src.path)
 		}
 	}
-	a, err := raster.Align(src, g, how)
+	a, err := view.Align(src, g, how)
 	if err != nil {
 		return nil, err
 	}
 	w.note(a.Notes...)
 	out := w.view(a, o.Measurements, src.Close)
-	out.after = append(out.after, func() { w.noteMoves([]*raster.Aligned{a}) })
+	out.after = append(out.after, func() { w.noteMoves([]*view.Aligned{a}) })
 	return out, nil
 }

@@ -3,6 +3,8 @@ package job
 import (
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
@@ -18,9 +20,9 @@ type LayerOptions struct {
 
 // layers are rasters on one grid, by name.
 type layers struct {
-	*raster.Layers
+	*view.Layers
 	files []open.File
-	moved []*raster.Aligned
+	moved []*view.Aligned
 }
 
 func (l *layers) Close() {
@@ -40,7 +42,7 @@ func (w *work) openLayers(o LayerOptions, from SourceOptions) (_ *layers, err er
 			out.Close()
 		}
 	}()
-	var list []raster.Layer
+	var list []view.Layer
 	names := map[string]int{}
 	for _, text := range o.Layers {
 		name, arg, ok := strings.Cut(text, "=")
@@ -60,7 +62,7 @@ func (w *work) openLayers(o LayerOptions, from SourceOptions) (_ *layers, err er
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, raster.Layer{Name: name, Source: s})
+		list = append(list, view.Layer{Name: name, Source: s})
 	}
 	if o.Grid != "" {
 		g, err := w.gridOf(o.Grid, list, names)
@@ -71,7 +73,7 @@ func (w *work) openLayers(o LayerOptions, from SourceOptions) (_ *layers, err er
 			return nil, err
 		}
 	}
-	out.Layers, err = raster.NewLayers(list)
+	out.Layers, err = view.NewLayers(list)
 	return out, err
 }
 
@@ -88,7 +90,7 @@ func nodataOf(name string, values []string) (out string) {
 }
 
 // gridOf finds a grid by the name of a layer or of a raster.
-func (w *work) gridOf(where string, list []raster.Layer, names map[string]int) (raster.Grid, error) {
+func (w *work) gridOf(where string, list []view.Layer, names map[string]int) (raster.Grid, error) {
 	if k, ok := names[where]; ok {
 		return list[k].Header().Grid, nil
 	}
@@ -116,16 +118,16 @@ func (w *work) gridOfRaster(where string) (raster.Grid, error) {
 }
 
 // onto moves layers onto a grid that do not lie on its cells.
-func (l *layers) onto(g raster.Grid, list []raster.Layer) error {
+func (l *layers) onto(g raster.Grid, list []view.Layer) error {
 	for i, layer := range list {
 		if g.Aligned(layer.Header().Grid) == nil {
 			continue
 		}
-		how := raster.Nearest
+		how := view.Nearest
 		if layer.Header().Type.Floating() {
-			how = raster.Bilinear
+			how = view.Bilinear
 		}
-		a, err := raster.Align(layer.Source, g, how)
+		a, err := view.Align(layer.Source, g, how)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,8 @@ package job
 import (
 	"context"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/extent"
 	"github.com/verdex-land/verdex/core/overlay"
@@ -144,7 +146,7 @@ type measured struct {
 	walk    *cover.Crosswalk
 	coder   *cover.Coder
 	palette []raster.Color
-	moved   []*raster.Aligned
+	moved   []*view.Aligned
 	Close   func()
 }
 

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
 )
@@ -41,23 +43,23 @@ func (w *work) view(s raster.Source, measurements bool, closes ...func()) *Raste
 }
 
 // noteMoves notes how far cells were moved, when they have been read.
-func (w *work) noteMoves(moved []*raster.Aligned) {
+func (w *work) noteMoves(moved []*view.Aligned) {
 	for _, a := range moved {
 		w.note(movesNote(a))
 	}
 }
 
 // movesNote says how many cells were moved by how much.
-func movesNote(a *raster.Aligned) string {
+func movesNote(a *view.Aligned) string {
 	m := a.Moves()
 	ew, ns, _ := a.Source().Grid.GroundSize()
 	size := math.Max(ew, ns)
 	cells, from := text.Count(int(m.Cells), "cell"), a.Source().Name
 	out := ""
 	switch a.How() {
-	case raster.Heaviest:
+	case view.Heaviest:
 		out = fmt.Sprintf("%s took the value of %s that covers most of each", cells, from)
-	case raster.Bilinear:
+	case view.Bilinear:
 		out = fmt.Sprintf("%s were interpolated between the cells of %s, whose nearest centre lay %.2f of a cell away on average (%.3g m on the ground)",
 			cells, from, m.Mean, m.Mean*size)
 	default:

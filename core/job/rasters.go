@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
@@ -116,7 +118,7 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 	if err != nil {
 		return nil, err
 	}
-	j, err := raster.Mosaic(sources, m)
+	j, err := view.Mosaic(sources, m)
 	if err != nil {
 		return nil, err
 	}
@@ -127,17 +129,17 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 }
 
 // mosaicOptions says how rasters become one, of which the first is described by its header.
-func mosaicOptions(o RasterOptions, first raster.Header, path string) (out raster.MosaicOptions, err error) {
-	out.Overlap = raster.Overlap(max(0, slices.Index([]string{"last", "first", "majority", "mean", "min", "max"}, o.Overlap)))
+func mosaicOptions(o RasterOptions, first raster.Header, path string) (out view.MosaicOptions, err error) {
+	out.Overlap = view.Overlap(max(0, slices.Index([]string{"last", "first", "majority", "mean", "min", "max"}, o.Overlap)))
 	out.Resample = o.Resample != ""
 	values := first.Type.Floating() || o.Measurements
 	if o.Resample == "bilinear" {
-		out.How = raster.Bilinear
+		out.How = view.Bilinear
 		if !values {
 			return out, wouldMakeUp(path)
 		}
 	}
-	if out.Overlap >= raster.Mean && !values {
+	if out.Overlap >= view.Mean && !values {
 		return out, fault.Misusef("overlap", o.Overlap, "is for measurements, but %s holds whole numbers, which may be classes", path).
 			Do("choose last, first or majority").By("state that they are measurements", "measurements", "")
 	}

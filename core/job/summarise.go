@@ -4,6 +4,8 @@ import (
 	"context"
 	"slices"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/summary"
 
@@ -76,7 +78,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 	}
 	s.Name = src.path
 	req := summary.Request{Values: src, Centres: o.centres(), Threads: w.threads(), Stats: s.Stats}
-	var moved []*raster.Aligned
+	var moved []*view.Aligned
 	if s.Classes {
 		cover, err := w.openWith("cover", []string{o.PerClass}, "", o.RasterOptions)
 		if err != nil {
@@ -109,15 +111,15 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 }
 
 // onFinerGrid brings values and classes onto the finer grid of the two, so that a coarse cell counts for each of its parts.
-func onFinerGrid(values, classes raster.Source, resample bool) (v, c raster.Source, moved []*raster.Aligned, err error) {
+func onFinerGrid(values, classes raster.Source, resample bool) (v, c raster.Source, moved []*view.Aligned, err error) {
 	if classes.Header().Grid.DX < values.Header().Grid.DX {
-		both, moved, err := raster.Together([]raster.Source{classes, values}, resample)
+		both, moved, err := view.Together([]raster.Source{classes, values}, resample)
 		if err != nil {
 			return nil, nil, nil, err
 		}
 		return both[1], both[0], moved, nil
 	}
-	both, moved, err := raster.Together([]raster.Source{values, classes}, resample)
+	both, moved, err := view.Together([]raster.Source{values, classes}, resample)
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -8,12 +8,17 @@ import (
 // do not decode a block for each window that touches it. A window that is one block goes straight to
 // the source. At most about limit bytes are kept; blocks that were used last stay.
 func Cached(s Source, limit int) Source {
-	w, h := s.BlockSize()
-	return &cached{Source: s, pool: newPool(limit), blockW: w, blockH: h}
+	return NewPool(limit).Keep(s)
 }
 
-// pool is a set of decoded blocks with a limit on their bytes, shared by the views made with it.
-type pool struct {
+// Keep is a view of a source that keeps decoded blocks in the pool.
+func (p *Pool) Keep(s Source) Source {
+	w, h := s.BlockSize()
+	return &cached{Source: s, pool: p, blockW: w, blockH: h}
+}
+
+// Pool is a set of decoded blocks with a limit on their bytes, shared by the views made with it.
+type Pool struct {
 	mu     sync.Mutex
 	limit  int
 	used   int
@@ -37,8 +42,9 @@ type block struct {
 	prev, next *block
 }
 
-func newPool(limit int) *pool {
-	p := &pool{limit: limit, blocks: map[blockKey]*block{}}
+// NewPool makes an empty pool of at most about limit bytes.
+func NewPool(limit int) *Pool {
+	p := &Pool{limit: limit, blocks: map[blockKey]*block{}}
 	p.first.prev, p.first.next = &p.first, &p.first
 	return p
 }
@@ -47,7 +53,7 @@ func (b *block) unlink() { b.prev.next, b.next.prev = b.next, b.prev }
 
 // get gives a block, decoded by fill when it is not there. One that another is decoding is waited for, or
 // without wait nil is given.
-func (p *pool) get(key blockKey, wait bool, fill func(*Cells) error) (*Cells, error) {
+func (p *Pool) get(key blockKey, wait bool, fill func(*Cells) error) (*Cells, error) {
 	p.mu.Lock()
 	b := p.blocks[key]
 	if b == nil {
@@ -86,14 +92,14 @@ func (p *pool) get(key blockKey, wait bool, fill func(*Cells) error) (*Cells, er
 	return &b.cells, b.err
 }
 
-func (p *pool) push(b *block) {
+func (p *Pool) push(b *block) {
 	b.prev, b.next = &p.first, p.first.next
 	b.prev.next, b.next.prev = b, b
 }
 
 type cached struct {
 	Source
-	pool           *pool
+	pool           *Pool
 	blockW, blockH int
 }
 

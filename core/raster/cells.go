@@ -66,7 +66,7 @@ func JointType(types ...CellType) (CellType, bool) {
 
 // settle makes NaN the nodata value of cells that can be NaN where none is declared: NaN is never data, so that a view
 // has to have something to give for it.
-func (h *Header) settle() {
+func (h *Header) Settle() {
 	if h.NoData == nil && h.Type.Floating() {
 		none := math.NaN()
 		h.NoData = &none
@@ -75,12 +75,12 @@ func (h *Header) settle() {
 
 // common finds a nodata value for a view of several rasters: that of all of them where they declare the same one; else one
 // that no value of theirs is, in a wider type if need be. It is nil where no cell of them can be without data.
-func common(t CellType, headers []Header) (CellType, *float64) {
+func Common(t CellType, headers []Header) (CellType, *float64) {
 	var first *float64
 	same, some := true, false
 	for i := range headers {
 		h := headers[i]
-		h.settle()
+		h.Settle()
 		n := h.NoData
 		if n != nil && !h.Type.Holds(*n) {
 			n = nil // no cell can have it
@@ -91,7 +91,7 @@ func common(t CellType, headers []Header) (CellType, *float64) {
 		switch {
 		case i == 0:
 			first = n
-		case (first == nil) != (n == nil) || n != nil && !sameValue(*first, *n):
+		case (first == nil) != (n == nil) || n != nil && !SameValue(*first, *n):
 			same = false
 		}
 	}
@@ -101,7 +101,7 @@ func common(t CellType, headers []Header) (CellType, *float64) {
 	if same && t.Holds(*first) {
 		return t, first
 	}
-	t, v := roomFor(t)
+	t, v := RoomFor(t)
 	return t, &v
 }
 
@@ -132,7 +132,7 @@ type Cells struct {
 }
 
 // grown returns a slice of length n, with room for a few cells beyond it.
-func grown[T any](s []T, n int) []T {
+func Grown[T any](s []T, n int) []T {
 	if cap(s) < n+64 {
 		s = make([]T, n+64)
 	}
@@ -145,19 +145,19 @@ func (c *Cells) Resize(t CellType, width, height, stride int) {
 	n := stride * height
 	switch t {
 	case Uint8, Int8:
-		c.U8 = grown(c.U8, n)
+		c.U8 = Grown(c.U8, n)
 	case Uint16:
-		c.U16 = grown(c.U16, n)
+		c.U16 = Grown(c.U16, n)
 	case Int16:
-		c.I16 = grown(c.I16, n)
+		c.I16 = Grown(c.I16, n)
 	case Uint32:
-		c.U32 = grown(c.U32, n)
+		c.U32 = Grown(c.U32, n)
 	case Int32:
-		c.I32 = grown(c.I32, n)
+		c.I32 = Grown(c.I32, n)
 	case Float32:
-		c.F32 = grown(c.F32, n)
+		c.F32 = Grown(c.F32, n)
 	case Float64:
-		c.F64 = grown(c.F64, n)
+		c.F64 = Grown(c.F64, n)
 	}
 }
 
@@ -241,4 +241,21 @@ func (c *Cells) Fill(v float64) {
 	for row := 1; row < c.Height; row++ {
 		c.Copy(0, row, c, 0, 0, c.Width, 1)
 	}
+}
+
+// roomFor is a type that holds all values of t and one more, for nodata.
+func RoomFor(t CellType) (CellType, float64) {
+	switch t {
+	case Uint8:
+		return Uint16, math.MaxUint16
+	case Int8:
+		return Int16, math.MinInt16
+	case Uint16:
+		return Uint32, math.MaxUint32
+	case Int16:
+		return Int32, math.MinInt32
+	case Float32:
+		return Float32, math.NaN()
+	}
+	return Float64, math.NaN()
 }

@@ -18,6 +18,12 @@ func NewMemory(name string, g Grid, t CellType, blockW, blockH int) *Memory {
 // Set stores the value of a cell, which the type must hold.
 func (m *Memory) Set(col, row int, v float64) { m.cells.Set(col, row, v) }
 
+// At is the value of a cell.
+func (m *Memory) At(col, row int) float64 { return m.cells.At(col, row) }
+
+// SetNoData declares a nodata value, nil for none.
+func (m *Memory) SetNoData(v *float64) { m.header.NoData = v }
+
 // Header implements [Source].
 func (m *Memory) Header() Header { return m.header }
 

@@ -1,6 +1,8 @@
 package raster
 
-import "fmt"
+import (
+	"fmt"
+)
 
 // Color is a palette entry.
 type Color struct{ R, G, B uint8 }
@@ -89,8 +91,6 @@ func Tiling(s Source) (cols, rows []int) {
 	case noDataView:
 		return Tiling(v.Source)
 	case gridView:
-		return Tiling(v.Source)
-	case *Joined:
 		return Tiling(v.Source)
 	}
 	return nil, nil

@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/extent"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -262,7 +264,7 @@ func (req *Request) byClass(ctx context.Context, classes *tally.Tally, out *Summ
 	byZone := make([][]Row, len(req.Zones.Zones))
 	for _, slot := range all {
 		class := classes.Number(0, 0, slot)
-		masked, err := raster.Where(req.Values, req.Classes, class)
+		masked, err := view.Where(req.Values, req.Classes, class)
 		if err != nil {
 			return err
 		}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"sync"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
@@ -88,7 +90,7 @@ func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems [
 	known := err == nil
 	if tally.IsTooMany(err) { // measurements: by what becomes of them instead of by value
 		fates := newFates(len(s.Lines))
-		t, err = measure(raster.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Uint16}, func(v float64) (float64, error) {
+		t, err = measure(view.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Uint16}, func(v float64) (float64, error) {
 			return float64(fates.of(sort(v))), nil
 		}))
 		sort = func(v float64) fate { return fates.list[int(v)] }

@@ -5,6 +5,8 @@ import (
 	"math"
 	"math/big"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -89,7 +91,7 @@ func narrow(ctx context.Context, req Request, targets []*target, width, done, st
 	src := req.Layers[0]
 	h := src.Header()
 	none := -1.0
-	view := raster.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Float64, NoData: &none}, func(v float64) (float64, error) {
+	view := view.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Float64, NoData: &none}, func(v float64) (float64, error) {
 		if h.Missing(v) || math.IsInf(v, 0) {
 			return none, nil
 		}

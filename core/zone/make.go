@@ -41,7 +41,7 @@ func Buffer(l *vector.Layer, radius float64) (*vector.Layer, string, error) {
 		}
 		var circles []Polygon
 		for _, p := range g.Points {
-			c, err := Circle(p[1], p[0], radius)
+			c, err := Circle(p[0], p[1], radius)
 			if err != nil {
 				return nil, "", fmt.Errorf("%s: feature %d: %w", l.Source, i+1, err)
 			}

@@ -90,17 +90,21 @@ func geoURI(text string) (*Set, error) {
 	if len(v) < 2 || len(v) > 3 || !(radius > 0) {
 		return nil, wrong
 	}
-	return Circle(v[0], v[1], radius)
+	if math.Abs(v[0]) > 90 {
+		return nil, fmt.Errorf("%q: in a geo URI the latitude comes first and lies within 90°, then the longitude", text)
+	}
+	return Circle(v[1], v[0], radius)
 }
 
 // circlePoints is how many corners a circle has.
 const circlePoints = 1440
 
-// Circle is the zone within a distance in metres, along the ellipsoid of WGS 84, of a place in degrees. It has
+// Circle is the zone within a distance in metres, along the ellipsoid of WGS 84, of the place at a longitude
+// and latitude in degrees. It has
 // 1,440 corners, put so that the area is that of the circle to a few parts in 10⁸.
-func Circle(lat, lon, radius float64) (*Set, error) {
+func Circle(lon, lat, radius float64) (*Set, error) {
 	if !(math.Abs(lat) <= 90 && math.Abs(lon) <= 540) {
-		return nil, fmt.Errorf("a circle around %g, %g: the latitude comes first and lies within 90°, then the longitude", lat, lon)
+		return nil, fmt.Errorf("a circle around the longitude %g and the latitude %g: a latitude lies within 90°", lon, lat)
 	}
 	crs, err := earth.Lookup(4326)
 	if err != nil {

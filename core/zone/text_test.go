@@ -27,7 +27,7 @@ func areaOf(t *testing.T, s *Set) (sum float64) {
 // Gaussian curvature at the middle in fourth order only, which small circles do not notice.
 func TestCirclesHaveTheirArea(t *testing.T) {
 	for _, c := range []struct{ lat, lon, radius float64 }{{58.31, 12.52, 5000}, {0, 0, 1000}, {-33, 151, 20000}, {78, 15, 3000}, {10, 179.99, 8000}, {45, 7, 10}, {89.9, 0, 50000}, {90, 0, 5000}, {-89.99, 100, 1200}, {85, 20, 556000}} {
-		s, err := Circle(c.lat, c.lon, c.radius)
+		s, err := Circle(c.lon, c.lat, c.radius)
 		require.NoError(t, err)
 		e := s.CRS.Ellipsoid
 		m, n := e.GroundSpacing(c.lat * math.Pi / 180)
@@ -37,7 +37,7 @@ func TestCirclesHaveTheirArea(t *testing.T) {
 		assert.InEpsilon(t, want, areaOf(t, s), 1e-6, "%v", c)
 	}
 	for _, c := range [][3]float64{{91, 0, 5}, {0, 0, 0}, {0, 0, 1e9}, {math.NaN(), 0, 5}} {
-		_, err := Circle(c[0], c[1], c[2])
+		_, err := Circle(c[1], c[0], c[2])
 		assert.Error(t, err, "%v", c)
 	}
 }

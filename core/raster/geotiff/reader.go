@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -141,17 +143,17 @@ func (s *Source) Applied() (raster.Source, error) {
 		if s.mask.layout.bits {
 			m = &bitMask{s.mask, s.layout.width}
 		}
-		out = raster.Masked(out, m)
+		out = view.Masked(out, m)
 	}
 	if a := s.header.Alpha; a > 0 {
 		l := *s.layout
 		l.band = a - 1
 		alpha := &Source{file: s.file, layout: &l, header: s.header}
 		alpha.header.NoData = nil
-		out = raster.Masked(out, alpha)
+		out = view.Masked(out, alpha)
 	}
 	if s.scale != 1 || s.offset != 0 {
-		out = raster.Scaled(out, s.scale, s.offset)
+		out = view.Scaled(out, s.scale, s.offset)
 	}
 	return out, nil
 }

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"github.com/verdex-land/verdex/core/raster/view"
+
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
 
@@ -235,12 +237,12 @@ func (t *writer) halve(src, dst *raster.Cells, col, row int) {
 			case n == 0 && math.IsNaN(none) && !t.h.Type.Floating():
 				v = 0
 			case n > 0 && t.o.Values:
-				v = raster.Combine(raster.Mean, values[:n])
+				v = view.Combine(view.Mean, values[:n])
 				if !t.h.Type.Floating() {
 					v = math.Round(v)
 				}
 			case n > 0:
-				v = raster.Combine(raster.Majority, values[:n])
+				v = view.Combine(view.Majority, values[:n])
 			}
 			dst.Set(col+c/2, row+r/2, v)
 		}

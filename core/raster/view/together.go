@@ -1,8 +1,10 @@
-package raster
+package view
 
 import (
 	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
 
 	"github.com/verdex-land/verdex/core/fault"
 )
@@ -10,7 +12,7 @@ import (
 // Together brings rasters onto the cells of the first. Those on its lattice are widened to an extent that
 // holds them all; ground that one of them does not cover is nodata in it. One that lies elsewhere (another
 // CRS, cell size or offset) is refused, or with resample moved by nearest centre.
-func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned, err error) {
+func Together(sources []raster.Source, resample bool) (out []raster.Source, aligned []*Aligned, err error) {
 	first := sources[0].Header()
 	same := true
 	for _, s := range sources[1:] {
@@ -25,9 +27,9 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 	off := make([]bool, len(sources))
 	for i, s := range sources[1:] {
 		h := s.Header()
-		at, err := first.offset(h)
+		at, err := first.Offset(h)
 		col, row := math.Round(at[0]), math.Round(at[1])
-		if err == nil && math.Max(math.Abs(at[0]-col), math.Abs(at[1]-row)) >= snapLimit {
+		if err == nil && math.Max(math.Abs(at[0]-col), math.Abs(at[1]-row)) >= raster.SnapLimit {
 			err = fmt.Errorf("the cells of %s lie %.3f columns and %.3f rows off those of %s", h.Name, math.Abs(at[0]-col), math.Abs(at[1]-row), first.Name)
 		}
 		if err != nil {
@@ -50,7 +52,7 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 	g.X0, g.Y0 = first.Grid.Point(float64(c0), float64(r0))
 	g.Width, g.Height = width, r1-r0
 	for i, s := range sources {
-		var v Source
+		var v raster.Source
 		if off[i] {
 			a, err := Align(s, g, Nearest)
 			if err != nil {
@@ -58,10 +60,10 @@ func Together(sources []Source, resample bool) (out []Source, aligned []*Aligned
 			}
 			aligned = append(aligned, a)
 			v = a
-		} else if v, err = Extent(s, g); err != nil {
+		} else if v, err = Crop(s, g); err != nil {
 			return nil, nil, err
 		}
-		out = append(out, WithGrid(v, g))
+		out = append(out, raster.WithGrid(v, g))
 	}
 	return out, aligned, nil
 }

@@ -1,7 +1,9 @@
-package raster
+package view
 
 import (
 	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
@@ -17,54 +19,54 @@ import (
 // A cell without elevation has no slope. A neighbour beside it without elevation, or beyond the border, is taken to
 // continue the line through the middle from the neighbour opposite to it (where that is missing too, to be as high
 // as the middle), and one at a corner to lie on the plane through the middle and the two beside it.
-func Slope(s Source, degrees bool) (Source, error) {
+func Slope(s raster.Source, degrees bool) (raster.Source, error) {
 	h := s.Header()
 	if h.Grid.CRS == nil {
 		return nil, fault.Errorf("%s: without a CRS the distance between its cells is not known", h.Name).By("give its CRS", "crs", "")
 	}
 	none := math.NaN()
-	out := Header{Name: "slope of " + h.Name, Grid: h.Grid, Type: Float32, NoData: &none, Format: "slope", Bands: 1}
+	out := raster.Header{Name: "slope of " + h.Name, Grid: h.Grid, Type: raster.Float32, NoData: &none, Format: "slope", Bands: 1}
 	size := math.Max(h.Grid.DX, math.Abs(h.Grid.DY)) * h.Grid.CRS.Unit
 	if h.Grid.CRS.Geographic() {
 		size *= h.Grid.CRS.Ellipsoid.A
 	}
-	return &slope{Source: Cached(s, cacheBytes), header: out, degrees: degrees, nodata: h.NoData, exact: size >= 1000}, nil
+	return &slope{Source: raster.Cached(s, cacheBytes), header: out, degrees: degrees, nodata: h.NoData, exact: size >= 1000}, nil
 }
 
 type slope struct {
-	Source
-	header  Header
+	raster.Source
+	header  raster.Header
 	degrees bool
 	nodata  *float64
 	exact   bool // the metric is taken at each cell
 }
 
 // Header implements [Source].
-func (s *slope) Header() Header { return s.header }
+func (s *slope) Header() raster.Header { return s.header }
 
 // NewReader implements [Source].
-func (s *slope) NewReader() Reader {
+func (s *slope) NewReader() raster.Reader {
 	return &slopeReader{s: s, r: s.Source.NewReader(), spacing: map[[2]int]earth.Metric{}}
 }
 
 type slopeReader struct {
 	s       *slope
-	r       Reader
-	cells   Cells
+	r       raster.Reader
+	cells   raster.Cells
 	rows    []float64 // of the window and a cell around it, NaN where there is none
 	spacing map[[2]int]earth.Metric
 }
 
 // Read implements [Reader].
-func (r *slopeReader) Read(w Window, dst *Cells) error {
+func (r *slopeReader) Read(w raster.Window, dst *raster.Cells) error {
 	g := r.s.header.Grid
 	c0, r0 := max(0, w.Col-1), max(0, w.Row-1)
 	c1, r1 := min(g.Width, w.Col+w.Width+1), min(g.Height, w.Row+w.Height+1)
-	if err := r.r.Read(Window{c0, r0, c1 - c0, r1 - r0}, &r.cells); err != nil {
+	if err := r.r.Read(raster.Window{Col: c0, Row: r0, Width: c1 - c0, Height: r1 - r0}, &r.cells); err != nil {
 		return err
 	}
 	stride := w.Width + 2
-	r.rows = grown(r.rows, stride*(w.Height+2))
+	r.rows = raster.Grown(r.rows, stride*(w.Height+2))
 	for i := range r.rows {
 		r.rows[i] = math.NaN()
 	}
@@ -72,7 +74,7 @@ func (r *slopeReader) Read(w Window, dst *Cells) error {
 		at := (row+r0-w.Row+1)*stride + c0 - w.Col + 1
 		numbersOf(&r.cells, row*r.cells.Stride, r.s.nodata, r.rows[at:at+r.cells.Width])
 	}
-	dst.Resize(Float32, w.Width, w.Height, w.Width)
+	dst.Resize(raster.Float32, w.Width, w.Height, w.Width)
 	for row := range w.Height {
 		for col := range w.Width {
 			at := (row+1)*stride + col + 1

@@ -1,7 +1,9 @@
-package raster
+package view
 
 import (
 	"testing"
+
+	"github.com/verdex-land/verdex/core/raster"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -9,10 +11,10 @@ import (
 
 // A lone cell, a pair, one that does not go back, and one that the middle epoch does not map; in windows of any place the same.
 func TestFlips(t *testing.T) {
-	g := Grid{Width: 8, Height: 6, DX: 1, DY: -1}
-	var epochs [3]Source
+	g := raster.Grid{Width: 8, Height: 6, DX: 1, DY: -1}
+	var epochs [3]raster.Source
 	for e := range epochs {
-		m := NewMemory("m", g, Uint8, 3, 2)
+		m := raster.NewMemory("m", g, raster.Uint8, 3, 2)
 		for r := range 6 {
 			for c := range 8 {
 				m.Set(c, r, 1)
@@ -38,8 +40,8 @@ func TestFlips(t *testing.T) {
 		return int(v)
 	})
 	want := map[[2]int]uint8{{1, 1}: LoneFlip, {4, 2}: Flip, {5, 2}: Flip, {7, 5}: LoneFlip}
-	for _, w := range []Window{{0, 0, 8, 6}, {0, 0, 3, 2}, {4, 2, 1, 1}, {5, 2, 3, 4}, {1, 0, 4, 3}} {
-		var cells Cells
+	for _, w := range []raster.Window{window(0, 0, 8, 6), window(0, 0, 3, 2), window(4, 2, 1, 1), window(5, 2, 3, 4), window(1, 0, 4, 3)} {
+		var cells raster.Cells
 		require.NoError(t, f.NewReader().Read(w, &cells))
 		for r := range w.Height {
 			for c := range w.Width {
@@ -47,4 +49,8 @@ func TestFlips(t *testing.T) {
 			}
 		}
 	}
+}
+
+func window(col, row, width, height int) raster.Window {
+	return raster.Window{Col: col, Row: row, Width: width, Height: height}
 }

@@ -1,34 +1,38 @@
-package raster
+package view
+
+import (
+	"github.com/verdex-land/verdex/core/raster"
+)
 
 // Pairs is a view whose cells are f of those of two rasters on the same cells: the header tells the type, nodata value
 // and palette of the outcome, whose grid is that of the first. f is called at least once for each pair of values that
 // occurs, by several goroutines, and must give values that the type holds.
-func Pairs(a, b Source, h Header, f func(a, b float64) float64) Source {
+func Pairs(a, b raster.Source, h raster.Header, f func(a, b float64) float64) raster.Source {
 	h.Grid = a.Header().Grid
 	return &paired{a, b, h, f}
 }
 
 type paired struct {
-	a, b   Source
-	header Header
+	a, b   raster.Source
+	header raster.Header
 	f      func(a, b float64) float64
 }
 
 // Header implements [Source].
-func (p *paired) Header() Header { return p.header }
+func (p *paired) Header() raster.Header { return p.header }
 
 // BlockSize implements [Source].
 func (p *paired) BlockSize() (width, height int) { return p.a.BlockSize() }
 
 // NewReader implements [Source].
-func (p *paired) NewReader() Reader {
+func (p *paired) NewReader() raster.Reader {
 	return &pairedReader{p: p, a: p.a.NewReader(), b: p.b.NewReader(), known: map[[2]float64]float64{}}
 }
 
 type pairedReader struct {
 	p             *paired
-	a, b          Reader
-	first, second Cells
+	a, b          raster.Reader
+	first, second raster.Cells
 	known         map[[2]float64]float64
 	last          [2]float64
 	value         float64
@@ -36,7 +40,7 @@ type pairedReader struct {
 }
 
 // Read implements [Reader].
-func (r *pairedReader) Read(w Window, dst *Cells) error {
+func (r *pairedReader) Read(w raster.Window, dst *raster.Cells) error {
 	if err := r.a.Read(w, &r.first); err != nil {
 		return err
 	}

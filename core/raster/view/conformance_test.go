@@ -1,4 +1,4 @@
-package raster
+package view
 
 import (
 	"fmt"
@@ -6,17 +6,20 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"github.com/verdex-land/verdex/core/raster"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/earth"
 )
 
 // random is a raster in memory with cells of all sorts: ordinary ones, the ends of the type, the nodata value, NaN.
-func random(rng *rand.Rand, g Grid, t CellType, nodata *float64) *Memory {
-	m := NewMemory("random", g, t, 8+rng.IntN(20), 5+rng.IntN(20))
-	m.header.NoData = nodata
+func random(rng *rand.Rand, g raster.Grid, t raster.CellType, nodata *float64) *raster.Memory {
+	m := raster.NewMemory("random", g, t, 8+rng.IntN(20), 5+rng.IntN(20))
+	m.SetNoData(nodata)
 	least, most := t.Range()
-	if t == Float64 {
+	if t == raster.Float64 {
 		least, most = -1e9, 1e9
 	}
 	values := []float64{1, 2, 3, 4, least, most}
@@ -35,47 +38,47 @@ func random(rng *rand.Rand, g Grid, t CellType, nodata *float64) *Memory {
 }
 
 // views are all views that keep cells where they are and what they hold; what is missing stays missing.
-func views(t *testing.T, s Source) map[string]Source {
+func views(t *testing.T, s raster.Source) map[string]raster.Source {
 	t.Helper()
 	h := s.Header()
 	g := h.Grid
-	out := map[string]Source{"itself": s, "cached": Cached(s, 1<<12), "another grid": WithGrid(s, g)}
-	must := func(name string, v Source, err error) {
+	out := map[string]raster.Source{"itself": s, "cached": raster.Cached(s, 1<<12), "another grid": raster.WithGrid(s, g)}
+	must := func(name string, v raster.Source, err error) {
 		require.NoError(t, err, name)
 		out[name] = v
 	}
-	v, err := Extent(s, g)
+	v, err := Crop(s, g)
 	must("extent", v, err)
 	wide := g
 	wide.X0, wide.Y0 = g.Point(-3, -2)
 	wide.Width, wide.Height = g.Width+5, g.Height+4
-	v, err = Extent(s, wide)
+	v, err = Crop(s, wide)
 	require.NoError(t, err)
-	v, err = Extent(v, g)
+	v, err = Crop(v, g)
 	must("widened and cut", v, err)
 	left, right := g, g
 	left.Width = g.Width / 2
 	right.X0, _ = g.Point(float64(left.Width), 0)
 	right.Width = g.Width - left.Width
-	a, err := Extent(s, left)
+	a, err := Crop(s, left)
 	require.NoError(t, err)
-	b, err := Extent(s, right)
+	b, err := Crop(s, right)
 	require.NoError(t, err)
 	for name, o := range map[string]Overlap{"last": Last, "first": First, "majority": Majority} {
-		j, err := Mosaic([]Source{a, b, a}, MosaicOptions{Overlap: o})
+		j, err := Mosaic([]raster.Source{a, b, a}, MosaicOptions{Overlap: o})
 		must("mosaic, "+name, j, err)
 	}
 	for _, how := range []Resample{Nearest, Heaviest} {
 		al, err := Align(s, g, how)
 		must(fmt.Sprintf("aligned, %d", how), al, err)
 	}
-	both, _, err := Together([]Source{s, s}, false)
+	both, _, err := Together([]raster.Source{s, s}, false)
 	must("together", both[1], err)
 	for name, how := range map[string]Statistic{"majority": StackMajority, "least": StackMin, "greatest": StackMax} {
-		c, err := NewComposite([]Source{s, s}, how, nil)
+		c, err := NewComposite([]raster.Source{s, s}, how, nil)
 		must("composite, "+name, c, err)
 	}
-	opaque := NewMemory("mask", g, Uint8, 7, 9)
+	opaque := raster.NewMemory("mask", g, raster.Uint8, 7, 9)
 	for r := range g.Height {
 		for c := range g.Width {
 			opaque.Set(c, r, 1)
@@ -83,7 +86,7 @@ func views(t *testing.T, s Source) map[string]Source {
 	}
 	out["masked by nothing"] = Masked(s, opaque)
 	same := h
-	same.settle()
+	same.Settle()
 	if same.NoData == nil || same.Type.Holds(*same.NoData) {
 		out["mapped"] = Map(s, same, func(v float64) (float64, error) {
 			if h.Missing(v) {
@@ -96,11 +99,11 @@ func views(t *testing.T, s Source) map[string]Source {
 }
 
 // readAll reads a raster at once.
-func readAll(t *testing.T, s Source) *Cells {
+func readAll(t *testing.T, s raster.Source) *raster.Cells {
 	t.Helper()
 	g := s.Header().Grid
-	var c Cells
-	require.NoError(t, s.NewReader().Read(Window{Width: g.Width, Height: g.Height}, &c))
+	var c raster.Cells
+	require.NoError(t, s.NewReader().Read(raster.Window{Width: g.Width, Height: g.Height}, &c))
 	return &c
 }
 
@@ -109,12 +112,12 @@ func readAll(t *testing.T, s Source) *Cells {
 func TestConformanceOfViews(t *testing.T) {
 	rng := rand.New(rand.NewPCG(14, 3))
 	value := func(v float64) *float64 { return &v }
-	for typ := Uint8; typ <= Float64; typ++ {
+	for typ := raster.Uint8; typ <= raster.Float64; typ++ {
 		for _, nodata := range []*float64{nil, value(0), value(3), value(-9999), value(300), value(math.NaN())} {
 			if nodata != nil && math.IsNaN(*nodata) && !typ.Floating() {
 				continue
 			}
-			for _, g := range []Grid{utm(t, 37, 23), utm(t, 1, 1), utm(t, 2, 40), degreesGrid(t, 170, 60, 19, 11, 0.5)} {
+			for _, g := range []raster.Grid{utm(t, 37, 23), utm(t, 1, 1), utm(t, 2, 40), degreesGrid(t, 170, 60, 19, 11, 0.5)} {
 				s := random(rng, g, typ, nodata)
 				h := s.Header()
 				for name, v := range views(t, s) {
@@ -124,7 +127,7 @@ func TestConformanceOfViews(t *testing.T) {
 					require.Equal(t, head.Type, all.Type, what)
 					for r := range g.Height {
 						for c := range g.Width {
-							want, got := s.cells.At(c, r), all.At(c, r)
+							want, got := s.At(c, r), all.At(c, r)
 							require.Equal(t, h.Missing(want), head.Missing(got), "%s at %d, %d: %v became %v", what, c, r, want, got)
 							if !h.Missing(want) {
 								require.Equal(t, want, got, "%s at %d, %d", what, c, r)
@@ -139,18 +142,18 @@ func TestConformanceOfViews(t *testing.T) {
 }
 
 // windows compares windows of random shapes, read by one reader after another, with the whole.
-func windows(t *testing.T, rng *rand.Rand, v Source, all *Cells, what string) {
+func windows(t *testing.T, rng *rand.Rand, v raster.Source, all *raster.Cells, what string) {
 	g := v.Header().Grid
 	reader := v.NewReader()
-	var got Cells
+	var got raster.Cells
 	for range 6 {
-		w := Window{Col: rng.IntN(g.Width), Row: rng.IntN(g.Height)}
+		w := raster.Window{Col: rng.IntN(g.Width), Row: rng.IntN(g.Height)}
 		w.Width, w.Height = 1+rng.IntN(g.Width-w.Col), 1+rng.IntN(g.Height-w.Row)
 		require.NoError(t, reader.Read(w, &got), what)
 		require.Equal(t, []int{w.Width, w.Height}, []int{got.Width, got.Height}, what)
 		for r := range w.Height {
 			for c := range w.Width {
-				if a, b := all.At(w.Col+c, w.Row+r), got.At(c, r); !sameValue(a, b) {
+				if a, b := all.At(w.Col+c, w.Row+r), got.At(c, r); !raster.SameValue(a, b) {
 					require.Equal(t, a, b, "%s: window %+v at %d, %d", what, w, c, r)
 				}
 			}
@@ -163,28 +166,28 @@ func windows(t *testing.T, rng *rand.Rand, v Source, all *Cells, what string) {
 func TestConformanceOfComputingViews(t *testing.T) {
 	rng := rand.New(rand.NewPCG(14, 4))
 	seven := 7.0
-	for typ := Uint8; typ <= Float64; typ++ {
+	for typ := raster.Uint8; typ <= raster.Float64; typ++ {
 		for _, nodata := range []*float64{nil, &seven} {
 			g := utm(t, 41, 29)
 			s := random(rng, g, typ, nodata)
 			h := s.Header()
-			out := map[string]Source{}
+			out := map[string]raster.Source{}
 			for name, how := range map[string]Statistic{"mean": StackMean, "median": StackMedian} {
-				c, err := NewComposite([]Source{s, s, s}, how, nil)
+				c, err := NewComposite([]raster.Source{s, s, s}, how, nil)
 				require.NoError(t, err)
 				out[name] = c
 			}
 			sl, err := Slope(s, true)
 			require.NoError(t, err)
 			out["slope"] = sl
-			layers, err := NewLayers([]Layer{{"a", s}, {"b", Cached(s, 1<<12)}})
+			layers, err := NewLayers([]Layer{{"a", s}, {"b", raster.Cached(s, 1<<12)}})
 			require.NoError(t, err)
 			e, err := cql.ParseNumber("a / 4 + b")
 			require.NoError(t, err)
 			x, err := NewExpression(layers, e)
 			require.NoError(t, err)
 			out["expression"] = x
-			w, err := Where(s, NewFunc(Header{Grid: g, Type: Uint8}, constant(1)), 1)
+			w, err := Where(s, raster.NewFunc(raster.Header{Grid: g, Type: raster.Uint8}, constant(1)), 1)
 			require.NoError(t, err)
 			out["where"] = w
 			out["scaled"] = Scaled(s, 0.5, 1)
@@ -202,7 +205,7 @@ func TestConformanceOfComputingViews(t *testing.T) {
 				if name != "slope" && head.Grid == g {
 					for r := range g.Height {
 						for c := range g.Width {
-							if h.Missing(s.cells.At(c, r)) {
+							if h.Missing(s.At(c, r)) {
 								require.True(t, head.Missing(all.At(c, r)), "%s at %d, %d", what, c, r)
 							}
 						}
@@ -212,4 +215,11 @@ func TestConformanceOfComputingViews(t *testing.T) {
 			}
 		}
 	}
+}
+
+func byCode(t testing.TB, code int) *earth.CRS {
+	t.Helper()
+	c, err := earth.Lookup(code)
+	require.NoError(t, err)
+	return c
 }

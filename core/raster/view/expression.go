@@ -1,10 +1,12 @@
-package raster
+package view
 
 import (
 	"fmt"
 	"math"
 	"slices"
 	"sync/atomic"
+
+	"github.com/verdex-land/verdex/core/raster"
 
 	"github.com/verdex-land/verdex/core/cql"
 	"github.com/verdex-land/verdex/core/fault"
@@ -13,7 +15,7 @@ import (
 // Layer is a raster under the name that expressions and rules know it by.
 type Layer struct {
 	Name string
-	Source
+	raster.Source
 }
 
 // Layers are rasters on the cells of one grid, read together.
@@ -35,7 +37,7 @@ func NewLayers(list []Layer) (*Layers, error) {
 			return nil, fault.Errorf("the layers %s and %s do not lie on one grid (%w)", list[0].Name, layer.Name, err).By("choose the layer on whose grid they meet", "grid", list[0].Name)
 		}
 		if w, h := layer.BlockSize(); w != l.blockW || h != l.blockH {
-			layer.Source = Cached(layer.Source, cacheBytes)
+			layer.Source = raster.Cached(layer.Source, cacheBytes)
 		}
 		l.List = append(l.List, layer)
 	}
@@ -44,9 +46,9 @@ func NewLayers(list []Layer) (*Layers, error) {
 
 // Tiling is that of the layers, where all have the same.
 func (l *Layers) Tiling() (cols, rows []int) {
-	cols, rows = Tiling(l.List[0].Source)
+	cols, rows = raster.Tiling(l.List[0].Source)
 	for _, layer := range l.List[1:] {
-		c, r := Tiling(layer.Source)
+		c, r := raster.Tiling(layer.Source)
 		if !slices.Equal(c, cols) || !slices.Equal(r, rows) {
 			return nil, nil
 		}
@@ -56,7 +58,7 @@ func (l *Layers) Tiling() (cols, rows []int) {
 
 // Bytes reports whether these are one or two layers of bytes, for which rules are a table.
 func (l *Layers) Bytes() bool {
-	return len(l.List) <= 2 && !slices.ContainsFunc(l.List, func(layer Layer) bool { return layer.Header().Type != Uint8 })
+	return len(l.List) <= 2 && !slices.ContainsFunc(l.List, func(layer Layer) bool { return layer.Header().Type != raster.Uint8 })
 }
 
 // Names are the names of the layers.
@@ -70,7 +72,7 @@ func (l *Layers) Names() (out []string) {
 // singles are the layers whose cells are of single precision.
 func (l *Layers) singles() (out []bool) {
 	for _, layer := range l.List {
-		out = append(out, layer.Header().Type == Float32)
+		out = append(out, layer.Header().Type == raster.Float32)
 	}
 	return out
 }
@@ -78,14 +80,14 @@ func (l *Layers) singles() (out []bool) {
 // layerReader reads a window of all layers and hands it over in blocks of numbers, NaN for nodata.
 type layerReader struct {
 	l       *Layers
-	readers []Reader
-	cells   []Cells
+	readers []raster.Reader
+	cells   []raster.Cells
 	blocks  [][]float64
 	views   [][]float64
 }
 
 func (l *Layers) newReader() *layerReader {
-	r := &layerReader{l: l, cells: make([]Cells, len(l.List)), views: make([][]float64, len(l.List))}
+	r := &layerReader{l: l, cells: make([]raster.Cells, len(l.List)), views: make([][]float64, len(l.List))}
 	for _, layer := range l.List {
 		r.readers = append(r.readers, layer.NewReader())
 		r.blocks = append(r.blocks, make([]float64, cql.BlockSize))
@@ -94,7 +96,7 @@ func (l *Layers) newReader() *layerReader {
 }
 
 // each reads a window and calls f for each stretch of it, with the blocks of all layers.
-func (r *layerReader) each(w Window, f func(col, row int, in [][]float64) error) error {
+func (r *layerReader) each(w raster.Window, f func(col, row int, in [][]float64) error) error {
 	for i := range r.readers {
 		if err := r.readers[i].Read(w, &r.cells[i]); err != nil {
 			return err
@@ -116,25 +118,25 @@ func (r *layerReader) each(w Window, f func(col, row int, in [][]float64) error)
 }
 
 // numbersOf converts cells to numbers, NaN for nodata.
-func numbersOf(c *Cells, at int, nodata *float64, dst []float64) {
+func numbersOf(c *raster.Cells, at int, nodata *float64, dst []float64) {
 	switch n := len(dst); c.Type {
-	case Uint8:
+	case raster.Uint8:
 		convert(dst, c.U8[at:at+n])
-	case Int8:
+	case raster.Int8:
 		for i := range dst {
 			dst[i] = float64(int8(c.U8[at+i]))
 		}
-	case Uint16:
+	case raster.Uint16:
 		convert(dst, c.U16[at:at+n])
-	case Int16:
+	case raster.Int16:
 		convert(dst, c.I16[at:at+n])
-	case Uint32:
+	case raster.Uint32:
 		convert(dst, c.U32[at:at+n])
-	case Int32:
+	case raster.Int32:
 		convert(dst, c.I32[at:at+n])
-	case Float32:
+	case raster.Float32:
 		convert(dst, c.F32[at:at+n])
-	case Float64:
+	case raster.Float64:
 		copy(dst, c.F64[at:at+n])
 	}
 	if nodata == nil || math.IsNaN(*nodata) {
@@ -148,7 +150,7 @@ func numbersOf(c *Cells, at int, nodata *float64, dst []float64) {
 	}
 }
 
-func convert[T number](dst []float64, src []T) {
+func convert[T raster.Number](dst []float64, src []T) {
 	src = src[:len(dst)]
 	for i, v := range src {
 		dst[i] = float64(v)
@@ -160,7 +162,7 @@ func convert[T number](dst []float64, src []T) {
 type Expression struct {
 	layers *Layers
 	expr   *cql.Expr
-	header Header
+	header raster.Header
 	zeros  atomic.Int64
 	large  atomic.Int64
 }
@@ -171,7 +173,7 @@ func NewExpression(l *Layers, e *cql.Expr) (*Expression, error) {
 		return nil, err
 	}
 	none := math.NaN()
-	h := Header{Name: e.Text, Grid: l.List[0].Header().Grid, Type: Float32, NoData: &none, Format: "expression", Bands: 1}
+	h := raster.Header{Name: e.Text, Grid: l.List[0].Header().Grid, Type: raster.Float32, NoData: &none, Format: "expression", Bands: 1}
 	return &Expression{layers: l, expr: e, header: h}, nil
 }
 
@@ -182,13 +184,13 @@ func (x *Expression) TooLarge() int64 { return x.large.Load() }
 func (x *Expression) ZeroDivisions() int64 { return x.zeros.Load() }
 
 // Header implements [Source].
-func (x *Expression) Header() Header { return x.header }
+func (x *Expression) Header() raster.Header { return x.header }
 
 // BlockSize implements [Source].
 func (x *Expression) BlockSize() (width, height int) { return x.layers.blockW, x.layers.blockH }
 
 // NewReader implements [Source].
-func (x *Expression) NewReader() Reader {
+func (x *Expression) NewReader() raster.Reader {
 	p, err := x.expr.Compile(x.layers.Names(), x.layers.singles(), cql.Number)
 	if err != nil {
 		panic(err) // it compiled when the view was made
@@ -205,8 +207,8 @@ type expressionReader struct {
 }
 
 // Read implements [Reader].
-func (r *expressionReader) Read(w Window, dst *Cells) error {
-	dst.Resize(Float32, w.Width, w.Height, w.Width)
+func (r *expressionReader) Read(w raster.Window, dst *raster.Cells) error {
+	dst.Resize(raster.Float32, w.Width, w.Height, w.Width)
 	err := r.r.each(w, func(col, row int, in [][]float64) error {
 		out := dst.F32[row*dst.Stride+col:]
 		for i, v := range r.program.Numbers(in) {
@@ -253,7 +255,7 @@ func (l *Layers) NewConditions(list []*cql.Expr) (*Conditions, error) {
 }
 
 // Each reads a window.
-func (c *Conditions) Each(w Window, f func(col, row int, truths [][]uint8, empty []bool) error) error {
+func (c *Conditions) Each(w raster.Window, f func(col, row int, truths [][]uint8, empty []bool) error) error {
 	return c.r.each(w, func(col, row int, in [][]float64) error {
 		return c.evaluate(in, func(truths [][]uint8, empty []bool) error { return f(col, row, truths, empty) })
 	})

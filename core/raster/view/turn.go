@@ -1,37 +1,26 @@
-package raster
+package view
 
 import (
 	"fmt"
 	"math"
 	"slices"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Longitudes wrap: on a grid in degrees, a column comes again a turn of the Earth further on. Rasters that meet across the
 // antimeridian, or count longitude from another meridian, lie on one lattice where a turn is a whole number of columns.
 
-// turn is how many columns make a turn of the Earth, and whether there is such a whole number.
-func (g Grid) turn() (int, bool) {
-	if g.CRS == nil || !g.CRS.Geographic() {
-		return 0, false
-	}
-	exact := 2 * math.Pi / g.CRS.Unit / g.DX
-	n := math.Round(exact)
-	if !(n >= 1 && n <= math.MaxInt32) || math.Abs(exact-n) > snapLimit {
-		return 0, false
-	}
-	return int(n), true
-}
-
 // roundTheEarth moves members of a mosaic by whole turns so that together they span as little as may be, and
 // never more than a turn; one that reaches over the end of the turn comes twice. Columns are those of a raster of which header tells. It
 // gives the first column and the width, and an error where the members span more than a turn of a lattice that does not close.
-func roundTheEarth(header Header, members []*member) (all []*member, first, width int, err error) {
+func roundTheEarth(header raster.Header, members []*member) (all []*member, first, width int, err error) {
 	g := header.Grid
 	c0, c1 := math.MaxInt, math.MinInt
 	for _, m := range members {
 		c0, c1 = min(c0, m.col), max(c1, m.col+m.header.Grid.Width)
 	}
-	turn, closes := g.turn()
+	turn, closes := g.Turn()
 	if !closes {
 		if g.CRS != nil && g.CRS.Geographic() && float64(c1-c0)*g.DX*g.CRS.Unit >= 2*math.Pi*(1+1e-9) {
 			err = fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", header.Name, g.DX)
@@ -42,7 +31,7 @@ func roundTheEarth(header Header, members []*member) (all []*member, first, widt
 	type stretch struct{ from, to int }
 	var list []stretch
 	for _, m := range members {
-		from := mod(m.col-c0, turn)
+		from := raster.Mod(m.col-c0, turn)
 		list = append(list, stretch{from, from + m.header.Grid.Width})
 	}
 	slices.SortFunc(list, func(a, b stretch) int { return a.from - b.from })
@@ -63,7 +52,7 @@ func roundTheEarth(header Header, members []*member) (all []*member, first, widt
 	first, width = c0+begin, turn-max(gap, 0)
 	for _, m := range members {
 		at := *m
-		at.col = first + mod(m.col-first, turn)
+		at.col = first + raster.Mod(m.col-first, turn)
 		all = append(all, &at)
 		if at.col+at.header.Grid.Width > first+turn {
 			again := at
@@ -74,13 +63,10 @@ func roundTheEarth(header Header, members []*member) (all []*member, first, widt
 	return all, first, width, nil
 }
 
-// mod is a modulo n, from 0 to n-1.
-func mod(a, n int) int { return ((a % n) + n) % n }
-
 // onTurn are the places of a raster on an extent of its lattice: as it lies, and a turn to either side where that
 // meets the extent too.
-func onTurn(g Grid, m *member, width int) []*member {
-	turn, closes := g.turn()
+func onTurn(g raster.Grid, m *member, width int) []*member {
+	turn, closes := g.Turn()
 	if !closes {
 		return []*member{m}
 	}

@@ -1,15 +1,17 @@
-package raster
+package view
 
 import (
 	"math"
 	"testing"
+
+	"github.com/verdex-land/verdex/core/raster"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // byPlace is a value that depends on where on the Earth a cell of a raster in degrees lies, the same however longitudes count.
-func byPlace(g Grid) func(c, r int) float64 {
+func byPlace(g raster.Grid) func(c, r int) float64 {
 	return func(c, r int) float64 {
 		x, y := g.Point(float64(c)+0.5, float64(r)+0.5)
 		return placed(x, y)
@@ -21,12 +23,12 @@ func placed(lon, lat float64) float64 {
 	return 1 + math.Mod(math.Floor(lon/2)+3*math.Floor((lat+90)/3), 250)
 }
 
-func degreesGrid(t testing.TB, west, north, width, height, size float64) Grid {
-	return Grid{int(math.Round(width / size)), int(math.Round(height / size)), west, north, size, -size, crs(t, 4326)}
+func degreesGrid(t testing.TB, west, north, width, height, size float64) raster.Grid {
+	return raster.Grid{Width: int(math.Round(width / size)), Height: int(math.Round(height / size)), X0: west, Y0: north, DX: size, DY: -size, CRS: byCode(t, 4326)}
 }
 
-func inPlace(t testing.TB, name string, g Grid, nodata *float64) Source {
-	s := NewFunc(Header{Name: name, Grid: g, Type: Uint8, NoData: nodata}, byPlace(g))
+func inPlace(t testing.TB, name string, g raster.Grid, nodata *float64) raster.Source {
+	s := raster.NewFunc(raster.Header{Name: name, Grid: g, Type: raster.Uint8, NoData: nodata}, byPlace(g))
 	s.Block = 64
 	return s
 }
@@ -34,7 +36,7 @@ func inPlace(t testing.TB, name string, g Grid, nodata *float64) Source {
 // Rasters that count longitude from other meridians are one raster, which holds the Earth once.
 func TestMosaicsAroundTheEarth(t *testing.T) {
 	none := 0.0
-	for name, grids := range map[string][]Grid{
+	for name, grids := range map[string][]raster.Grid{
 		"two globes":                   {degreesGrid(t, -180, 90, 360, 180, 1), degreesGrid(t, 0, 90, 360, 180, 1)},
 		"two halves":                   {degreesGrid(t, -180, 90, 180, 180, 1), degreesGrid(t, 0, 90, 180, 180, 1)},
 		"over the antimeridian":        {degreesGrid(t, 170, 60, 10, 30, 1), degreesGrid(t, -180, 60, 15, 30, 1)},
@@ -42,12 +44,12 @@ func TestMosaicsAroundTheEarth(t *testing.T) {
 		"a tile of a globe":            {degreesGrid(t, 0, 90, 360, 180, 1), degreesGrid(t, -10, 40, 20, 20, 1)},
 		"far apart":                    {degreesGrid(t, -120, 40, 20, 20, 1), degreesGrid(t, 100, 40, 30, 20, 1)},
 	} {
-		var sources []Source
+		var sources []raster.Source
 		covered := map[int]bool{}
 		for _, g := range grids {
 			sources = append(sources, inPlace(t, "t", g, &none))
 			for c := range g.Width {
-				covered[mod(int(g.X0)+c, 360)] = true
+				covered[raster.Mod(int(g.X0)+c, 360)] = true
 			}
 		}
 		m, err := Mosaic(sources, MosaicOptions{})
@@ -63,7 +65,7 @@ func TestMosaicsAroundTheEarth(t *testing.T) {
 					continue
 				}
 				require.Equal(t, placed(x, y), got[r][c], "%s at %d, %d", name, c, r)
-				seen[mod(int(math.Floor(x)), 360)] = true
+				seen[raster.Mod(int(math.Floor(x)), 360)] = true
 			}
 		}
 		assert.Equal(t, covered, seen, name)
@@ -88,17 +90,17 @@ func TestMosaicsAroundTheEarth(t *testing.T) {
 		}
 	}
 	// A turn that is no whole number of cells cannot close.
-	_, err := Mosaic([]Source{inPlace(t, "a", degreesGrid(t, -180, 40, 357, 70, 7), nil), inPlace(t, "b", degreesGrid(t, 2, 40, 357, 70, 7), nil)}, MosaicOptions{})
+	_, err := Mosaic([]raster.Source{inPlace(t, "a", degreesGrid(t, -180, 40, 357, 70, 7), nil), inPlace(t, "b", degreesGrid(t, 2, 40, 357, 70, 7), nil)}, MosaicOptions{})
 	assert.ErrorContains(t, err, "more than 360°")
 }
 
 // A globe in degrees is brought onto maps that are cut open elsewhere, over its seam and over the poles, without a gap.
 func TestAlignOverTheSeam(t *testing.T) {
-	for name, target := range map[string]Grid{
+	for name, target := range map[string]raster.Grid{
 		"from 0 to 360":           degreesGrid(t, 0, 90, 360, 180, 1),
-		"Pacific Mercator":        {200, 100, -20037508 + 1e5, 10e6, 199e3, -199e3, crs(t, 3832)},
-		"polar":                   {130, 130, -6.5e6, 6.5e6, 1e5, -1e5, crs(t, 3413)},
-		"equal-area, Pacific":     {170, 70, -17e6, 7e6, 2e5, -2e5, crs(t, 8859)},
+		"Pacific Mercator":        {Width: 200, Height: 100, X0: -20037508 + 1e5, Y0: 10e6, DX: 199e3, DY: -199e3, CRS: byCode(t, 3832)},
+		"polar":                   {Width: 130, Height: 130, X0: -6.5e6, Y0: 6.5e6, DX: 1e5, DY: -1e5, CRS: byCode(t, 3413)},
+		"equal-area, Pacific":     {Width: 170, Height: 70, X0: -17e6, Y0: 7e6, DX: 2e5, DY: -2e5, CRS: byCode(t, 8859)},
 		"over the seam, in 0.25°": degreesGrid(t, 170, 60, 40, 30, 0.25),
 	} {
 		for _, west := range []float64{-180, 0, -30} {
@@ -138,7 +140,7 @@ func TestAlignIsTheSameFromAnyMeridian(t *testing.T) {
 		for _, west := range []float64{-180, 0, -30, 175} {
 			g := degreesGrid(t, west, 90, 360, 180, 1)
 			f := byPlace(g)
-			s := NewFunc(Header{Name: "globe", Grid: g, Type: Float64}, func(c, r int) float64 { return f(c, r) })
+			s := raster.NewFunc(raster.Header{Name: "globe", Grid: g, Type: raster.Float64}, func(c, r int) float64 { return f(c, r) })
 			a, err := Align(s, target, how)
 			require.NoError(t, err)
 			got := all(t, a, 33)
@@ -161,14 +163,14 @@ func TestSlopeWhereAxesAreOblique(t *testing.T) {
 		code     int
 		lon, lat float64
 	}{"Canaries in LAEA Europe": {3035, -16, 28.2}, "Iceland in LAEA Europe": {3035, -19, 65}, "Siberia in Equal Earth": {8857, 100, 62}, "UTM": {32633, 13, 58}} {
-		c := crs(t, m.code)
+		c := byCode(t, m.code)
 		x, y, ok := c.FromGeographic(m.lon*math.Pi/180, m.lat*math.Pi/180)
 		require.True(t, ok)
-		g := Grid{65, 65, x - 65*15, y + 65*15, 30, -30, c}
+		g := raster.Grid{Width: 65, Height: 65, X0: x - 65*15, Y0: y + 65*15, DX: 30, DY: -30, CRS: c}
 		for _, tilt := range [][2]float64{{1, 0}, {0, 1}, {0.6, 0.8}, {-0.3, 0.95}} {
 			// Heights rise by tilt for each metre to the east and the north.
 			north, east := c.Ellipsoid.GroundSpacing(m.lat * math.Pi / 180)
-			z := NewFunc(Header{Name: "z", Grid: g, Type: Float64}, func(col, row int) float64 {
+			z := raster.NewFunc(raster.Header{Name: "z", Grid: g, Type: raster.Float64}, func(col, row int) float64 {
 				lon, lat, _ := c.ToGeographic(g.Point(float64(col)+0.5, float64(row)+0.5))
 				return 0.2 * (tilt[0]*(lon-m.lon*math.Pi/180)*east + tilt[1]*(lat-m.lat*math.Pi/180)*north)
 			})

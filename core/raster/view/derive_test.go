@@ -1,8 +1,10 @@
-package raster
+package view
 
 import (
 	"math"
 	"testing"
+
+	"github.com/verdex-land/verdex/core/raster"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,12 +15,12 @@ import (
 // On a plane the slope is its gradient over the true distances: in degrees, along a meridian and a parallel; in
 // UTM, over the grid's distance divided by the scale.
 func TestSlopeOfPlanes(t *testing.T) {
-	deg := Grid{120, 90, 12, 59, 0.0005, -0.0003, crs(t, 4326)}
+	deg := raster.Grid{Width: 120, Height: 90, X0: 12, Y0: 59, DX: 0.0005, DY: -0.0003, CRS: byCode(t, 4326)}
 	e := deg.CRS.Ellipsoid
 	for _, o := range []struct {
 		dc, dr float64 // rise in metres for each column and row
 	}{{1, 0}, {0, 2}, {0.7, -0.4}} {
-		s, err := Slope(tile(deg, "z", Float64, Window{0, 0, 120, 90}, 32, nil, func(c, r int) float64 { return o.dc*float64(c) + o.dr*float64(r) + 100 }), false)
+		s, err := Slope(tile(deg, "z", raster.Float64, raster.Window{Col: 0, Row: 0, Width: 120, Height: 90}, 32, nil, func(c, r int) float64 { return o.dc*float64(c) + o.dr*float64(r) + 100 }), false)
 		require.NoError(t, err)
 		got := all(t, s, 37)
 		for _, at := range [][2]int{{0, 0}, {50, 40}, {119, 89}, {3, 88}} {
@@ -28,8 +30,8 @@ func TestSlopeOfPlanes(t *testing.T) {
 			assert.InEpsilon(t, want, got[at[1]][at[0]], 2e-6, "%v at %v", o, at)
 		}
 	}
-	g := Grid{80, 80, 499000, 6500000, 30, -30, crs(t, 32633)} // on the central meridian: scale 0.9996
-	s, err := Slope(tile(g, "z", Float32, Window{0, 0, 80, 80}, 32, nil, func(c, r int) float64 { return 3 * float64(c) }), true)
+	g := raster.Grid{Width: 80, Height: 80, X0: 499000, Y0: 6500000, DX: 30, DY: -30, CRS: byCode(t, 32633)} // on the central meridian: scale 0.9996
+	s, err := Slope(tile(g, "z", raster.Float32, raster.Window{Col: 0, Row: 0, Width: 80, Height: 80}, 32, nil, func(c, r int) float64 { return 3 * float64(c) }), true)
 	require.NoError(t, err)
 	assert.InEpsilon(t, math.Atan(3*0.9996/30)*180/math.Pi, all(t, s, 80)[40][33], 1e-6)
 }
@@ -38,7 +40,7 @@ func TestSlopeOfPlanes(t *testing.T) {
 func TestSlopeAtEdgesAndNodata(t *testing.T) {
 	g := utm(t, 70, 50)
 	none := -1.0
-	z := tile(g, "z", Int16, Window{0, 0, 70, 50}, 16, &none, func(c, r int) float64 {
+	z := tile(g, "z", raster.Int16, raster.Window{Col: 0, Row: 0, Width: 70, Height: 50}, 16, &none, func(c, r int) float64 {
 		if c == 20 && r == 20 || c >= 40 && c <= 42 && r == 10 {
 			return -1
 		}
@@ -57,15 +59,15 @@ func TestSlopeAtEdgesAndNodata(t *testing.T) {
 			assert.InDelta(t, whole[30][30], v, whole[30][30]*1e-3, "%d, %d", c, r) // a plane throughout
 		}
 	}
-	_, err = Slope(WithGrid(z, Grid{70, 50, 0, 0, 1, -1, nil}), false)
+	_, err = Slope(raster.WithGrid(z, raster.Grid{Width: 70, Height: 50, X0: 0, Y0: 0, DX: 1, DY: -1, CRS: nil}), false)
 	assert.ErrorContains(t, err, "CRS")
 }
 
 func TestExpressions(t *testing.T) {
 	g := utm(t, 100, 60)
 	none := 0.0
-	nir := tile(g, "nir", Uint16, Window{0, 0, 100, 60}, 16, &none, func(c, r int) float64 { return float64((c*31 + r*7) % 50) })
-	red := tile(g, "red", Int8, Window{0, 0, 100, 60}, 32, nil, func(c, r int) float64 { return float64((c+r)%20) - 10 })
+	nir := tile(g, "nir", raster.Uint16, raster.Window{Col: 0, Row: 0, Width: 100, Height: 60}, 16, &none, func(c, r int) float64 { return float64((c*31 + r*7) % 50) })
+	red := tile(g, "red", raster.Int8, raster.Window{Col: 0, Row: 0, Width: 100, Height: 60}, 32, nil, func(c, r int) float64 { return float64((c+r)%20) - 10 })
 	l, err := NewLayers([]Layer{{"nir", nir}, {"red", red}})
 	require.NoError(t, err)
 	e, err := cql.ParseNumber("(nir - red) / (nir + red)")
@@ -90,7 +92,7 @@ func TestExpressions(t *testing.T) {
 	}
 	assert.Positive(t, zeros)
 	assert.EqualValues(t, zeros, x.ZeroDivisions())
-	off := tile(g, "off", Uint8, Window{1, 0, 99, 60}, 16, nil, pattern)
+	off := tile(g, "off", raster.Uint8, raster.Window{Col: 1, Row: 0, Width: 99, Height: 60}, 16, nil, pattern)
 	_, err = NewLayers([]Layer{{"nir", nir}, {"off", off}})
 	assert.ErrorContains(t, err, "choose the layer on whose grid they meet")
 	e, err = cql.ParseNumber("nirr + 1")
@@ -101,10 +103,12 @@ func TestExpressions(t *testing.T) {
 
 func TestMapByTableAndByValue(t *testing.T) {
 	g := utm(t, 40, 30)
-	for _, typ := range []CellType{Uint8, Int8, Uint16, Int16, Int32, Float64} {
-		for _, to := range []CellType{Uint8, Int16} {
-			s := tile(g, "s", typ, Window{0, 0, 40, 30}, 16, nil, func(c, r int) float64 { return pattern(c, r) - 5 + 5*boolean(typ == Uint8 || typ == Uint16) })
-			m := Map(s, Header{Name: "m", Type: to}, func(v float64) (float64, error) {
+	for _, typ := range []raster.CellType{raster.Uint8, raster.Int8, raster.Uint16, raster.Int16, raster.Int32, raster.Float64} {
+		for _, to := range []raster.CellType{raster.Uint8, raster.Int16} {
+			s := tile(g, "s", typ, raster.Window{Col: 0, Row: 0, Width: 40, Height: 30}, 16, nil, func(c, r int) float64 {
+				return pattern(c, r) - 5 + 5*boolean(typ == raster.Uint8 || typ == raster.Uint16)
+			})
+			m := Map(s, raster.Header{Name: "m", Type: to}, func(v float64) (float64, error) {
 				if v > 30 || v < -30 {
 					return 0, assert.AnError
 				}
@@ -118,8 +122,8 @@ func TestMapByTableAndByValue(t *testing.T) {
 				}
 			}
 			s.ValueF = constant(31)
-			var c Cells
-			assert.ErrorIs(t, m.NewReader().Read(Window{0, 0, 4, 4}, &c), assert.AnError)
+			var c raster.Cells
+			assert.ErrorIs(t, m.NewReader().Read(raster.Window{Col: 0, Row: 0, Width: 4, Height: 4}, &c), assert.AnError)
 		}
 	}
 }
@@ -134,9 +138,9 @@ func boolean(b bool) float64 {
 func TestComposite(t *testing.T) {
 	g := utm(t, 6, 1)
 	none := 0.0
-	stack := func(rows ...[]float64) (out []Source) {
+	stack := func(rows ...[]float64) (out []raster.Source) {
 		for _, row := range rows {
-			out = append(out, tile(g, "s", Uint8, Window{0, 0, 6, 1}, 16, &none, func(c, _ int) float64 { return row[c] }))
+			out = append(out, tile(g, "s", raster.Uint8, raster.Window{Col: 0, Row: 0, Width: 6, Height: 1}, 16, &none, func(c, _ int) float64 { return row[c] }))
 		}
 		return out
 	}
@@ -167,6 +171,6 @@ func TestComposite(t *testing.T) {
 		}
 		assert.Equal(t, o.tied, c.Tied(), "%v", o)
 	}
-	_, err := NewComposite(append(s, tile(g, "f", Float32, Window{0, 0, 6, 1}, 16, nil, constant(1))), StackMean, nil)
+	_, err := NewComposite(append(s, tile(g, "f", raster.Float32, raster.Window{Col: 0, Row: 0, Width: 6, Height: 1}, 16, nil, constant(1))), StackMean, nil)
 	assert.ErrorContains(t, err, "whole numbers and measurements")
 }

@@ -1,10 +1,12 @@
-package raster
+package view
 
 import (
 	"fmt"
 	"math"
 	"slices"
 	"sync/atomic"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Statistic is what a composite keeps of a stack of cells.
@@ -24,8 +26,8 @@ const (
 // those that hold data. In a tie of classes the one that stands first in Ties wins, and those that do not stand there
 // are settled by the latest raster.
 type Composite struct {
-	header  Header
-	sources []Source
+	header  raster.Header
+	sources []raster.Source
 	how     Statistic
 	rank    map[float64]int
 	blockW  int
@@ -34,7 +36,7 @@ type Composite struct {
 }
 
 // NewComposite makes the view; ties are values in the order in which they win.
-func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, error) {
+func NewComposite(sources []raster.Source, how Statistic, ties []float64) (*Composite, error) {
 	if len(sources) == 0 {
 		return nil, fmt.Errorf("a composite needs at least one raster")
 	}
@@ -44,8 +46,8 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 		c.rank[v] = i
 	}
 	c.blockW, c.blockH = sources[0].BlockSize()
-	var headers []Header
-	var types []CellType
+	var headers []raster.Header
+	var types []raster.CellType
 	for _, s := range sources {
 		h := s.Header()
 		if err := first.Grid.Aligned(h.Grid); err != nil {
@@ -56,7 +58,7 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 		}
 		headers, types = append(headers, h), append(types, h.Type)
 		if w, hh := s.BlockSize(); w != c.blockW || hh != c.blockH {
-			s = Cached(s, cacheBytes/len(sources))
+			s = raster.Cached(s, cacheBytes/len(sources))
 		}
 		c.sources = append(c.sources, s)
 	}
@@ -64,15 +66,15 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 	none := math.NaN()
 	switch how {
 	case StackMean, StackMedian:
-		c.header.Type, c.header.NoData, c.header.Palette = Float32, &none, nil
+		c.header.Type, c.header.NoData, c.header.Palette = raster.Float32, &none, nil
 	case StackCount:
-		c.header.Type, c.header.NoData, c.header.Palette = Uint16, nil, nil
+		c.header.Type, c.header.NoData, c.header.Palette = raster.Uint16, nil, nil
 	default:
-		t, ok := JointType(types...)
+		t, ok := raster.JointType(types...)
 		if !ok {
 			return nil, fmt.Errorf("%s and the others hold cells that no type takes together", first.Name)
 		}
-		c.header.Type, c.header.NoData = common(t, headers)
+		c.header.Type, c.header.NoData = raster.Common(t, headers)
 	}
 	return c, nil
 }
@@ -81,14 +83,14 @@ func NewComposite(sources []Source, how Statistic, ties []float64) (*Composite, 
 func (c *Composite) Tied() int64 { return c.tied.Load() }
 
 // Header implements [Source].
-func (c *Composite) Header() Header { return c.header }
+func (c *Composite) Header() raster.Header { return c.header }
 
 // BlockSize implements [Source].
 func (c *Composite) BlockSize() (width, height int) { return c.blockW, c.blockH }
 
 // NewReader implements [Source].
-func (c *Composite) NewReader() Reader {
-	r := &compositeReader{c: c, cells: make([]Cells, len(c.sources))}
+func (c *Composite) NewReader() raster.Reader {
+	r := &compositeReader{c: c, cells: make([]raster.Cells, len(c.sources))}
 	for _, s := range c.sources {
 		r.readers = append(r.readers, s.NewReader())
 		r.rows = append(r.rows, nil)
@@ -98,19 +100,19 @@ func (c *Composite) NewReader() Reader {
 
 type compositeReader struct {
 	c       *Composite
-	readers []Reader
-	cells   []Cells
+	readers []raster.Reader
+	cells   []raster.Cells
 	rows    [][]float64
 }
 
 // Read implements [Reader].
-func (r *compositeReader) Read(w Window, dst *Cells) error {
+func (r *compositeReader) Read(w raster.Window, dst *raster.Cells) error {
 	c := r.c
 	for i := range r.readers {
 		if err := r.readers[i].Read(w, &r.cells[i]); err != nil {
 			return err
 		}
-		r.rows[i] = grown(r.rows[i], w.Width)
+		r.rows[i] = raster.Grown(r.rows[i], w.Width)
 	}
 	dst.Resize(c.header.Type, w.Width, w.Height, w.Width)
 	none := 0.0

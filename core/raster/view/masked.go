@@ -1,44 +1,48 @@
-package raster
+package view
 
-import "math"
+import (
+	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
 
 // Masked is a view of a raster in which the cells where a second raster on the same cells holds 0 are without data: an internal
 // mask, or a band of transparency. They get the declared nodata value; a raster that declares none gets a type with room for one.
-func Masked(s, mask Source) Source {
+func Masked(s, mask raster.Source) raster.Source {
 	h := s.Header()
 	if h.NoData != nil && !h.Type.Holds(*h.NoData) {
 		h.NoData = nil
 	}
-	if h.settle(); h.NoData == nil {
-		t, v := roomFor(h.Type)
+	if h.Settle(); h.NoData == nil {
+		t, v := raster.RoomFor(h.Type)
 		h.Type, h.NoData = t, &v
 	}
 	return &masked{Source: s, mask: mask, header: h}
 }
 
 type masked struct {
-	Source
-	mask   Source
-	header Header
+	raster.Source
+	mask   raster.Source
+	header raster.Header
 }
 
 // Header implements [Source].
-func (m *masked) Header() Header { return m.header }
+func (m *masked) Header() raster.Header { return m.header }
 
 // NewReader implements [Source].
-func (m *masked) NewReader() Reader {
+func (m *masked) NewReader() raster.Reader {
 	return &maskedReader{m: m, r: m.Source.NewReader(), k: m.mask.NewReader()}
 }
 
 type maskedReader struct {
 	m    *masked
-	r, k Reader
-	src  Cells
-	mask Cells
+	r, k raster.Reader
+	src  raster.Cells
+	mask raster.Cells
 }
 
 // Read implements [Reader].
-func (r *maskedReader) Read(w Window, dst *Cells) error {
+func (r *maskedReader) Read(w raster.Window, dst *raster.Cells) error {
 	same := r.m.header.Type == r.m.Source.Header().Type
 	into := dst
 	if !same {
@@ -69,15 +73,15 @@ func (r *maskedReader) Read(w Window, dst *Cells) error {
 
 // Scaled is a view of stored numbers as the measurements that they stand for: number × scale + offset, with NaN for no data.
 // Numbers of 8 and 16 bits become float32, others float64.
-func Scaled(s Source, scale, offset float64) Source {
+func Scaled(s raster.Source, scale, offset float64) raster.Source {
 	from := s.Header()
 	none := math.NaN()
 	h := from
-	h.NoData, h.Palette, h.Type = &none, nil, Float64
-	if from.Type.Bytes() <= 2 || from.Type == Float32 {
-		h.Type = Float32
+	h.NoData, h.Palette, h.Type = &none, nil, raster.Float64
+	if from.Type.Bytes() <= 2 || from.Type == raster.Float32 {
+		h.Type = raster.Float32
 	}
-	single := h.Type == Float32
+	single := h.Type == raster.Float32
 	return Map(s, h, func(v float64) (float64, error) {
 		if from.Missing(v) {
 			return none, nil

@@ -1,4 +1,8 @@
-package raster
+package view
+
+import (
+	"github.com/verdex-land/verdex/core/raster"
+)
 
 // What a cell of [Flips] is.
 const (
@@ -10,28 +14,28 @@ const (
 // Flips is a view of three epochs on the same cells that marks ground which the second has in another class than the first and
 // the third in the same again: single cells, and cells of which one of the four beside them flips too. class gives the class of a value of
 // an epoch, negative where there is none; it is called once for each value by each reader.
-func Flips(epochs [3]Source, class func(epoch int, v float64) int) Source {
-	f := &flips{class: class, header: Header{Name: "flips", Grid: epochs[0].Header().Grid, Type: Uint8, Format: "flips", Bands: 1}}
+func Flips(epochs [3]raster.Source, class func(epoch int, v float64) int) raster.Source {
+	f := &flips{class: class, header: raster.Header{Name: "flips", Grid: epochs[0].Header().Grid, Type: raster.Uint8, Format: "flips", Bands: 1}}
 	for i, s := range epochs {
-		f.epochs[i] = Cached(s, cacheBytes/3)
+		f.epochs[i] = raster.Cached(s, cacheBytes/3)
 	}
 	return f
 }
 
 type flips struct {
-	epochs [3]Source
-	header Header
+	epochs [3]raster.Source
+	header raster.Header
 	class  func(epoch int, v float64) int
 }
 
 // Header implements [Source].
-func (f *flips) Header() Header { return f.header }
+func (f *flips) Header() raster.Header { return f.header }
 
 // BlockSize implements [Source].
 func (f *flips) BlockSize() (width, height int) { return f.epochs[0].BlockSize() }
 
 // NewReader implements [Source].
-func (f *flips) NewReader() Reader {
+func (f *flips) NewReader() raster.Reader {
 	r := &flipsReader{f: f}
 	for i, s := range f.epochs {
 		r.readers[i], r.known[i] = s.NewReader(), map[float64]int{}
@@ -41,8 +45,8 @@ func (f *flips) NewReader() Reader {
 
 type flipsReader struct {
 	f       *flips
-	readers [3]Reader
-	cells   [3]Cells
+	readers [3]raster.Reader
+	cells   [3]raster.Cells
 	known   [3]map[float64]int
 	marks   []bool // of the window and a cell around it
 }
@@ -57,18 +61,18 @@ func (r *flipsReader) class(epoch int, v float64) int {
 }
 
 // Read implements [Reader].
-func (r *flipsReader) Read(w Window, dst *Cells) error {
+func (r *flipsReader) Read(w raster.Window, dst *raster.Cells) error {
 	g := r.f.header.Grid
 	c0, r0 := max(0, w.Col-1), max(0, w.Row-1)
 	c1, r1 := min(g.Width, w.Col+w.Width+1), min(g.Height, w.Row+w.Height+1)
-	around := Window{c0, r0, c1 - c0, r1 - r0}
+	around := raster.Window{Col: c0, Row: r0, Width: c1 - c0, Height: r1 - r0}
 	for i := range r.readers {
 		if err := r.readers[i].Read(around, &r.cells[i]); err != nil {
 			return err
 		}
 	}
 	stride := w.Width + 2
-	r.marks = grown(r.marks, stride*(w.Height+2))
+	r.marks = raster.Grown(r.marks, stride*(w.Height+2))
 	clear(r.marks)
 	for row := range around.Height {
 		at := (row+r0-w.Row+1)*stride + c0 - w.Col + 1
@@ -83,7 +87,7 @@ func (r *flipsReader) Read(w Window, dst *Cells) error {
 			r.marks[at+col] = x >= 0 && y >= 0 && x == z && x != y
 		}
 	}
-	dst.Resize(Uint8, w.Width, w.Height, w.Width)
+	dst.Resize(raster.Uint8, w.Width, w.Height, w.Width)
 	for row := range w.Height {
 		for col := range w.Width {
 			at := (row+1)*stride + col + 1

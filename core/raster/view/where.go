@@ -1,17 +1,21 @@
-package raster
+package view
 
-import "math"
+import (
+	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
 
 // Where is a view of a raster as floating-point numbers that is nodata (NaN) where a second raster on the same cells
 // does not hold a value.
-func Where(s, other Source, value float64) (Source, error) {
+func Where(s, other raster.Source, value float64) (raster.Source, error) {
 	if err := s.Header().Grid.Aligned(other.Header().Grid); err != nil {
 		return nil, err
 	}
 	h := s.Header()
 	none := math.NaN()
-	if h.Type != Float32 {
-		h.Type = Float64
+	if h.Type != raster.Float32 {
+		h.Type = raster.Float64
 	}
 	from := s.Header()
 	h.NoData, h.Palette = &none, nil
@@ -19,29 +23,29 @@ func Where(s, other Source, value float64) (Source, error) {
 }
 
 type where struct {
-	Source
-	header Header
-	other  Source
+	raster.Source
+	header raster.Header
+	other  raster.Source
 	value  float64
-	from   Header
+	from   raster.Header
 }
 
 // Header implements [Source].
-func (w *where) Header() Header { return w.header }
+func (w *where) Header() raster.Header { return w.header }
 
 // NewReader implements [Source].
-func (w *where) NewReader() Reader {
+func (w *where) NewReader() raster.Reader {
 	return &whereReader{w: w, r: w.Source.NewReader(), o: w.other.NewReader()}
 }
 
 type whereReader struct {
 	w    *where
-	r, o Reader
-	a, b Cells
+	r, o raster.Reader
+	a, b raster.Cells
 }
 
 // Read implements [Reader].
-func (r *whereReader) Read(win Window, dst *Cells) error {
+func (r *whereReader) Read(win raster.Window, dst *raster.Cells) error {
 	if err := r.r.Read(win, &r.a); err != nil {
 		return err
 	}

@@ -1,27 +1,29 @@
-package raster
+package view
 
 import (
 	"bytes"
 	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // Map is a view whose cells are f of those of a source: the header tells the type, nodata value and palette
 // of the outcome, whose grid is that of the source. f is called once for each value of 8- and 16-bit
 // sources, and must give values that the type holds. Its error stops the reading when a cell has such a value.
-func Map(s Source, h Header, f func(v float64) (float64, error)) Source {
+func Map(s raster.Source, h raster.Header, f func(v float64) (float64, error)) raster.Source {
 	h.Grid = s.Header().Grid
 	m := &mapped{Source: s, header: h, f: f}
 	switch t := s.Header().Type; t.Bytes() {
 	case 1:
 		m.tabulate(1<<8, func(i int) float64 {
-			if t == Int8 {
+			if t == raster.Int8 {
 				return float64(int8(i))
 			}
 			return float64(i)
 		})
 	case 2:
 		m.tabulate(1<<16, func(i int) float64 {
-			if t == Int16 {
+			if t == raster.Int16 {
 				return float64(int16(i))
 			}
 			return float64(i)
@@ -31,12 +33,12 @@ func Map(s Source, h Header, f func(v float64) (float64, error)) Source {
 }
 
 type mapped struct {
-	Source
-	header Header
+	raster.Source
+	header raster.Header
 	f      func(float64) (float64, error)
 	table  []float64 // by bit pattern of 8- and 16-bit cells
 	bytes  []uint8   // the same, when the outcome is bytes
-	fast   *ByteTable
+	fast   *raster.ByteTable
 	errs   map[int]error
 	marker int // a byte that stands for all errors, -1 when each cell is to be looked at
 }
@@ -52,12 +54,12 @@ func (m *mapped) tabulate(n int, value func(i int) float64) {
 		m.table[i] = v
 	}
 	switch m.header.Type {
-	case Uint8:
+	case raster.Uint8:
 		m.bytes = make([]uint8, n)
 		for i, v := range m.table {
 			m.bytes[i] = uint8(v)
 		}
-	case Int8:
+	case raster.Int8:
 		m.bytes = make([]uint8, n)
 		for i, v := range m.table {
 			m.bytes[i] = uint8(int8(v))
@@ -74,7 +76,7 @@ func (m *mapped) tabulate(n int, value func(i int) float64) {
 		}
 	}
 	if n == 256 {
-		m.fast = NewByteTable([256]uint8(m.bytes))
+		m.fast = raster.NewByteTable([256]uint8(m.bytes))
 	}
 }
 
@@ -94,8 +96,8 @@ func unused(entries []uint8, counts func(i int) bool) (uint8, bool) {
 
 // ByteMap takes apart a view made by [Map] that gives bytes for bytes: its source, what each byte becomes, and the
 // errors of those that become nothing. Of any other raster it is the raster itself.
-func ByteMap(s Source) (src Source, table [256]uint8, errs map[int]error) {
-	if m, ok := s.(*mapped); ok && m.header.Type == Uint8 && m.Source.Header().Type == Uint8 {
+func ByteMap(s raster.Source) (src raster.Source, table [256]uint8, errs map[int]error) {
+	if m, ok := s.(*mapped); ok && m.header.Type == raster.Uint8 && m.Source.Header().Type == raster.Uint8 {
 		return m.Source, [256]uint8(m.bytes), m.errs
 	}
 	for i := range table {
@@ -105,22 +107,22 @@ func ByteMap(s Source) (src Source, table [256]uint8, errs map[int]error) {
 }
 
 // Tiling is that of the source.
-func (m *mapped) Tiling() (cols, rows []int) { return Tiling(m.Source) }
+func (m *mapped) Tiling() (cols, rows []int) { return raster.Tiling(m.Source) }
 
 // Header implements [Source].
-func (m *mapped) Header() Header { return m.header }
+func (m *mapped) Header() raster.Header { return m.header }
 
 // NewReader implements [Source].
-func (m *mapped) NewReader() Reader { return &mappedReader{m: m, r: m.Source.NewReader()} }
+func (m *mapped) NewReader() raster.Reader { return &mappedReader{m: m, r: m.Source.NewReader()} }
 
 type mappedReader struct {
 	m   *mapped
-	r   Reader
-	src Cells
+	r   raster.Reader
+	src raster.Cells
 }
 
 // Read implements [Reader].
-func (r *mappedReader) Read(w Window, dst *Cells) error {
+func (r *mappedReader) Read(w raster.Window, dst *raster.Cells) error {
 	if err := r.r.Read(w, &r.src); err != nil {
 		return err
 	}
@@ -128,11 +130,11 @@ func (r *mappedReader) Read(w Window, dst *Cells) error {
 	for row := range w.Height {
 		var err error
 		switch at := row * r.src.Stride; r.src.Type {
-		case Uint8, Int8:
+		case raster.Uint8, raster.Int8:
 			err = lookUp(r.m, r.src.U8[at:at+w.Width], dst, row)
-		case Uint16:
+		case raster.Uint16:
 			err = lookUp(r.m, r.src.U16[at:at+w.Width], dst, row)
-		case Int16:
+		case raster.Int16:
 			err = lookUp(r.m, r.src.I16[at:at+w.Width], dst, row)
 		default:
 			err = r.compute(row, w.Width, dst)
@@ -145,7 +147,7 @@ func (r *mappedReader) Read(w Window, dst *Cells) error {
 }
 
 // lookUp maps a row by the table.
-func lookUp[T uint8 | uint16 | int16](m *mapped, src []T, dst *Cells, row int) error {
+func lookUp[T uint8 | uint16 | int16](m *mapped, src []T, dst *raster.Cells, row int) error {
 	if len(m.errs) > 0 && m.marker < 0 {
 		last, ok := T(0), false
 		for _, v := range src {
@@ -181,7 +183,7 @@ func lookUp[T uint8 | uint16 | int16](m *mapped, src []T, dst *Cells, row int) e
 }
 
 // compute maps a row value by value; a value that repeats is mapped once.
-func (r *mappedReader) compute(row, width int, dst *Cells) error {
+func (r *mappedReader) compute(row, width int, dst *raster.Cells) error {
 	last, out := math.NaN(), 0.0
 	known := false
 	for col := range width {

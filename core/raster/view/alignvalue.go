@@ -1,0 +1,155 @@
+package view
+
+import (
+	"math"
+
+	"github.com/verdex-land/verdex/core/raster"
+
+	"github.com/verdex-land/verdex/core/earth"
+)
+
+// value is a cell of the source that has been read, and whether it is data.
+func (r *alignedReader) value(col, row int) (float64, bool) {
+	c, k := col-r.at.Col, row-r.at.Row
+	if c < 0 || k < 0 || c >= r.at.Width || k >= r.at.Height {
+		return 0, false
+	}
+	v := r.cells.At(c, k)
+	return v, !r.a.from.Missing(v)
+}
+
+// bilinear interpolates between the four centres around a place. Where some of them are nodata the others
+// share their weight; where the nearest is, so is the result.
+func (r *alignedReader) bilinear(p [2]float64) (float64, bool) {
+	if _, ok := r.value(int(math.Floor(p[0])), int(math.Floor(p[1]))); !ok {
+		return 0, false
+	}
+	x, y := p[0]-0.5, p[1]-0.5
+	fx, fy := math.Floor(x), math.Floor(y)
+	tx, ty := x-fx, y-fy
+	var sum, weight float64
+	for j := range 2 {
+		for i := range 2 {
+			wt := (1 - math.Abs(float64(i)-tx)) * (1 - math.Abs(float64(j)-ty))
+			if v, ok := r.value(int(fx)+i, int(fy)+j); ok && wt > 0 {
+				sum += wt * v
+				weight += wt
+			}
+		}
+	}
+	return sum / weight, weight > 0
+}
+
+// reach is how far, in source cells, a cell of the grid extends from its centre, at most.
+func (r *alignedReader) reach(w raster.Window) float64 {
+	far := 0.0
+	for _, p := range [][2]int{{w.Col, w.Row}, {w.Col + w.Width - 1, w.Row}, {w.Col, w.Row + w.Height - 1},
+		{w.Col + w.Width - 1, w.Row + w.Height - 1}, {w.Col + w.Width/2, w.Row + w.Height/2}} {
+		c, k, ok := r.a.toSource(float64(p[0])+0.5, float64(p[1])+0.5)
+		for _, d := range [4][2]float64{{0, 0}, {1, 0}, {0, 1}, {1, 1}} {
+			if x, y, ok2 := r.a.toSource(float64(p[0])+d[0], float64(p[1])+d[1]); ok && ok2 {
+				if r.a.turn > 0 {
+					x = c + math.Remainder(x-c, r.a.turn)
+				}
+				far = math.Max(far, math.Max(math.Abs(x-c), math.Abs(y-k)))
+			}
+		}
+	}
+	return far * 1.5
+}
+
+// heaviest is the value that covers most of a cell of the grid: the cell's outline, straight between its
+// corners, is cut with each source cell that it meets. What is without data takes part: where it covers more than any value does,
+// so is the cell. Ties go to the value at the centre, then to the lowest.
+func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
+	var quad [4][2]float64
+	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for i, d := range [4][2]float64{{0, 0}, {1, 0}, {1, 1}, {0, 1}} {
+		x, y, ok := r.a.toSource(float64(col)+d[0], float64(row)+d[1])
+		if !ok {
+			return r.value(c, k)
+		}
+		// Corners that miss a border of source cells by rounding lie on it.
+		if n := math.Round(x); math.Abs(x-n) < 1e-9 {
+			x = n
+		}
+		if n := math.Round(y); math.Abs(y-n) < 1e-9 {
+			y = n
+		}
+		if r.a.turn > 0 {
+			x = float64(c) + 0.5 + math.Remainder(x+r.a.lead-float64(c)-0.5, r.a.turn)
+		}
+		quad[i] = [2]float64{x, y}
+		c0, c1, r0, r1 = math.Min(c0, x), math.Max(c1, x), math.Min(r0, y), math.Max(r1, y)
+	}
+	src := r.a.source.Header().Grid
+	x0, x1 := max(0, int(math.Floor(c0))), min(src.Width, int(math.Ceil(c1)))
+	y0, y1 := max(0, int(math.Floor(r0))), min(src.Height, int(math.Ceil(r1)))
+	if x0 < r.at.Col || x1 > r.at.Col+r.at.Width || y0 < r.at.Row || y1 > r.at.Row+r.at.Height {
+		return r.value(c, k) // a cell at a pole, which spans all longitudes
+	}
+	if r.weight == nil {
+		r.weight = map[float64]float64{}
+	}
+	clear(r.weight)
+	all := math.Abs(earth.PlanarArea(quad[:]))
+	none := all // what of the cell is without data or beyond the raster
+	for y := y0; y < y1; y++ {
+		for x := x0; x < x1; x++ {
+			if v, ok := r.value(x, y); ok {
+				share := shareOfCell(quad[:], float64(x), float64(y))
+				r.weight[v] += share
+				none -= share
+			}
+		}
+	}
+	most := 0.0
+	for _, wt := range r.weight {
+		most = math.Max(most, wt)
+	}
+	if none > most*(1+1e-9) || all == 0 {
+		return 0, false
+	}
+	best, found := 0.0, false
+	centre, atCentre := r.value(c, k)
+	for v, wt := range r.weight {
+		if wt > 0 && wt >= most*(1-1e-9) && (!found || atCentre && v == centre || !(atCentre && best == centre) && v < best) {
+			best, found = v, true
+		}
+	}
+	return best, found
+}
+
+// shareOfCell is the area of a convex polygon within the cell at x, y (Sutherland and Hodgman 1974).
+func shareOfCell(poly [][2]float64, x, y float64) float64 {
+	var a, b [12][2]float64
+	in := append(a[:0], poly...)
+	out := b[:0]
+	for side := range 4 {
+		axis, at, less := side/2, [4]float64{x, x + 1, y, y + 1}[side], side%2 == 1
+		out = out[:0]
+		for i, p := range in {
+			q := in[(i+1)%len(in)]
+			pin, qin := p[axis] == at || (p[axis] < at) == less, q[axis] == at || (q[axis] < at) == less
+			if pin {
+				out = append(out, p)
+			}
+			if pin != qin {
+				t := (at - p[axis]) / (q[axis] - p[axis])
+				m := [2]float64{p[0] + t*(q[0]-p[0]), p[1] + t*(q[1]-p[1])}
+				m[axis] = at
+				out = append(out, m)
+			}
+		}
+		if len(out) < 3 {
+			return 0
+		}
+		in, out = out, in
+	}
+	area := 0.0
+	for i, p := range in {
+		q := in[(i+1)%len(in)]
+		area += (p[0]-x)*(q[1]-y) - (q[0]-x)*(p[1]-y)
+	}
+	return math.Abs(area) / 2
+}
