@@ -5,6 +5,9 @@ import (
 	"math"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
 
 // Datum is a geodetic datum.
@@ -18,14 +21,14 @@ type CRS struct {
 	Code       int    // EPSG code, 0 when there is none
 	Name       string // for people
 	Datum      Datum
-	Ellipsoid  Ellipsoid
-	Meridian   float64    // prime meridian, radians east of Greenwich, from which longitudes and projections count
-	Projection Projection // nil for a geographic CRS
-	Unit       float64    // metres in a unit (projected), radians in a unit (geographic)
+	Ellipsoid  ellipsoid.Ellipsoid
+	Meridian   float64               // prime meridian, radians east of Greenwich, from which longitudes and projections count
+	Projection projection.Projection // nil for a geographic CRS
+	Unit       float64               // metres in a unit (projected), radians in a unit (geographic)
 	UnitName   string
-	Definition *Definition // how a CRS without a code was defined
-	domain     *Domain     // of the projection
-	Stated     *CRS        // the CRS as it was stated, where that is on a sphere; nil for others
+	Definition *Definition        // how a CRS without a code was defined
+	domain     *projection.Domain // of the projection
+	Stated     *CRS               // the CRS as it was stated, where that is on a sphere; nil for others
 }
 
 // Geographic reports whether coordinates are longitude and latitude.
@@ -63,7 +66,7 @@ func (c *CRS) EqualArea() bool { return !c.Geographic() && c.Projection.Traits()
 
 // Mirrored reports whether the plane of the CRS is a mirror image of the ground: x counts to the west and y to the north, so that
 // what runs counter-clockwise in the one runs clockwise in the other.
-func (c *CRS) Mirrored() bool { return c.Definition != nil && c.Definition.Method == MethodConicWest }
+func (c *CRS) Mirrored() bool { return c.Projection != nil && c.Projection.Traits().Mirrored }
 
 // ToGeographic gives longitude from Greenwich and latitude in radians of a point in CRS coordinates. It
 // reports false where the CRS is not defined.
@@ -72,7 +75,7 @@ func (c *CRS) ToGeographic(x, y float64) (lon, lat float64, ok bool) {
 	if c.Projection == nil {
 		return x + c.Meridian, y, math.Abs(y) <= math.Pi/2*(1+1e-12)
 	}
-	lat, lon, ok = c.Projection.Inverse(x, y)
+	lon, lat, ok = c.Projection.Inverse(x, y)
 	return lon + c.Meridian, lat, ok
 }
 
@@ -82,7 +85,7 @@ func (c *CRS) FromGeographic(lon, lat float64) (x, y float64, ok bool) {
 	if c.Projection == nil {
 		return lon / c.Unit, lat / c.Unit, true
 	}
-	x, y, ok = c.Projection.Forward(lat, lon)
+	x, y, ok = c.Projection.Forward(lon, lat)
 	return x / c.Unit, y / c.Unit, ok
 }
 
@@ -100,7 +103,7 @@ func (c *CRS) Density(x, y float64) (float64, bool) {
 	if c.Projection.Traits().EqualArea {
 		return c.Unit * c.Unit, true
 	}
-	return c.Unit * c.Unit / c.Projection.ArealScale(lat, lon-c.Meridian), true
+	return c.Unit * c.Unit / c.Projection.ArealScale(lon-c.Meridian, lat), true
 }
 
 // Same reports whether two CRSs give the same meaning to coordinates: both the same code, or
@@ -166,10 +169,4 @@ func ParseCRS(text string) (*CRS, error) {
 		return nil, wrong
 	}
 	return Lookup(code)
-}
-
-// NewProjected makes a projected CRS in metres on the datum of a geographic one.
-func NewProjected(code int, name string, base *CRS, p Projection) *CRS {
-	d := p.Domain()
-	return &CRS{Code: code, Name: name, Datum: base.Datum, Ellipsoid: base.Ellipsoid, Meridian: base.Meridian, Projection: p, domain: &d, Unit: 1, UnitName: "metre"}
 }

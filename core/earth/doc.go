@@ -2,8 +2,8 @@
 //
 // It has four ideas, one to a file or a few files each:
 //
-//   - an [Ellipsoid], with the closed-form area between parallels;
-//   - a [Projection]: forward, inverse and true areal scale;
+//   - an [ellipsoid.Ellipsoid], with the closed-form area between parallels;
+//   - a [projection.Projection]: forward, inverse and true areal scale;
 //   - a [CRS], which ties an ellipsoid and a projection to coordinates in a unit;
 //   - the area of an outline whose edges are straight in its own CRS ([OutlineArea]).
 //

@@ -10,29 +10,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-// vectors reads a committed table of numbers; lines that begin with # say where it comes from.
-func vectors(t *testing.T, name string) [][]float64 {
-	t.Helper()
-	f, err := os.Open("testdata/" + name)
-	require.NoError(t, err)
-	defer f.Close()
-	r := csv.NewReader(f)
-	r.Comment = '#'
-	lines, err := r.ReadAll()
-	require.NoError(t, err)
-	out := make([][]float64, len(lines))
-	for i, line := range lines {
-		for _, s := range line {
-			v, err := strconv.ParseFloat(s, 64)
-			require.NoError(t, err)
-			out[i] = append(out[i], v)
-		}
-	}
-	require.NotEmpty(t, out)
-	return out
-}
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+)
 
 func TestProjectionsAgainstIndependentVectors(t *testing.T) {
 	for _, v := range vectors(t, "projections.csv") {
@@ -51,85 +31,6 @@ func TestProjectionsAgainstIndependentVectors(t *testing.T) {
 		density, ok := crs.Density(x, y)
 		require.True(t, ok)
 		assert.InEpsilon(t, v[5], 1/density, 1e-5, "areal scale %v", v)
-	}
-}
-
-func TestTransverseMercatorAgainstExactEllipticFunctions(t *testing.T) {
-	p := NewTransverseMercator(WGS84, 0, 0, 1, 0, 0)
-	for _, v := range vectors(t, "tmerc_exact.csv") {
-		x, y, ok := p.Forward(v[1]*degree, v[0]*degree)
-		require.True(t, ok)
-		// The vectors carry nanometres; degrees to radians and back to metres cost four units
-		// in the last place of a northing of 9,000 km, each of 1.9 nm.
-		bound := 9e-9
-		assert.InDelta(t, v[2], x, bound, "x %v", v)
-		assert.InDelta(t, v[3], y, bound, "y %v", v)
-		assert.InEpsilon(t, v[4]*v[4], p.ArealScale(v[1]*degree, v[0]*degree), 1e-13, "scale %v", v)
-	}
-}
-
-// The first neglected term is of order n⁹. On bodies far flatter than the Earth it shows above
-// rounding, and must fall as the ninth power: a wrong digit in any coefficient of either series
-// would leave an error of a lower order.
-func TestTransverseMercatorSeriesInvertEachOtherToOrderNine(t *testing.T) {
-	worst := func(f float64) float64 {
-		p := NewTransverseMercator(Ellipsoid{"flat", 6378137, f}, 0, 0, 1, 0, 0)
-		w := 0.0
-		for lat := -80.0; lat <= 80; lat += 3.7 {
-			for lon := -8.0; lon <= 8; lon += 1.3 {
-				x, y, ok := p.Forward(lat*degree, lon*degree)
-				require.True(t, ok)
-				gotLat, gotLon, ok := p.Inverse(x, y)
-				require.True(t, ok)
-				w = max(w, math.Abs(gotLat/degree-lat), math.Abs(gotLon/degree-lon)*math.Cos(lat*degree))
-			}
-		}
-		return w
-	}
-	third := func(f float64) float64 { return f / (2 - f) }
-	order := math.Log(worst(1./6)/worst(1./9)) / math.Log(third(1./6)/third(1./9))
-	assert.InDelta(t, 9, order, 0.5)
-	assert.Less(t, worst(1./298.257), 1e-13)
-}
-
-func TestTransverseMercatorRefusesWhatItCannotDo(t *testing.T) {
-	p := NewTransverseMercator(WGS84, 0, 0, 1, 0, 0)
-	_, _, ok := p.Forward(0.1, 89*degree)
-	assert.False(t, ok)
-	for _, x := range []float64{1e9, math.Inf(1), math.NaN()} {
-		_, _, ok = p.Inverse(x, 0)
-		assert.False(t, ok)
-	}
-}
-
-func TestWholeEarthInCellsSumsToTheEllipsoid(t *testing.T) {
-	// Independent value: 4π times the square of the authalic radius 6371007.1809184 m of WGS 84.
-	want := 4 * math.Pi * 6371007.1809184747 * 6371007.1809184747
-	assert.InEpsilon(t, want, WGS84.Area(), 1e-12)
-	for _, rows := range []int{18, 180, 1800, 43200} {
-		step := math.Pi / float64(rows)
-		var sum, comp float64
-		for r := range rows {
-			lat := -math.Pi/2 + float64(r)*step
-			sum, comp = compensated(sum, comp, WGS84.ZoneArea(lat, lat+step, step)*2*float64(rows))
-		}
-		assert.InEpsilon(t, WGS84.Area(), sum+comp, 1e-12, "%d rows", rows)
-	}
-}
-
-func TestCellAreaOnTheSphere(t *testing.T) {
-	sphere := Ellipsoid{"sphere", 6371000, 0}
-	want := 6371000.0 * 6371000 * (math.Sin(0.6) - math.Sin(0.5)) * 0.2
-	assert.InEpsilon(t, want, sphere.ZoneArea(0.5, 0.6, 0.2), 1e-14)
-}
-
-// A cell of a centimetre must be as precise as a hemisphere.
-func TestSmallCellsKeepTheirPrecision(t *testing.T) {
-	for _, lat := range []float64{0, 0.3, 1, 1.5} {
-		d := 1e-9
-		m, n := WGS84.GroundSpacing(lat)
-		south, north := lat-d/2, lat+d/2
-		assert.InEpsilon(t, m*n*(north-south)*d, WGS84.ZoneArea(south, north, d), 1e-12, "lat %g", lat)
 	}
 }
 
@@ -225,7 +126,7 @@ func TestGeographicOutlineHasClosedForms(t *testing.T) {
 	box := [][2]float64{{12, 57}, {13, 57}, {13, 58}, {12, 58}}
 	got, ok := wgs.OutlineArea(box)
 	require.True(t, ok)
-	assert.InEpsilon(t, WGS84.ZoneArea(57*degree, 58*degree, degree), got, 1e-14)
+	assert.InEpsilon(t, ellipsoid.WGS84.ZoneArea(57*degree, 58*degree, degree), got, 1e-14)
 	for i, j := 0, len(box)-1; i < j; i, j = i+1, j-1 {
 		box[i], box[j] = box[j], box[i]
 	}
@@ -247,4 +148,26 @@ func TestParseCRS(t *testing.T) {
 		_, err := ParseCRS(text)
 		assert.Error(t, err, text)
 	}
+}
+
+// vectors reads a committed table of numbers; lines that begin with # say where it comes from.
+func vectors(t *testing.T, name string) [][]float64 {
+	t.Helper()
+	f, err := os.Open("testdata/" + name)
+	require.NoError(t, err)
+	defer f.Close()
+	r := csv.NewReader(f)
+	r.Comment = '#'
+	lines, err := r.ReadAll()
+	require.NoError(t, err)
+	out := make([][]float64, len(lines))
+	for i, line := range lines {
+		for _, s := range line {
+			v, err := strconv.ParseFloat(s, 64)
+			require.NoError(t, err)
+			out[i] = append(out[i], v)
+		}
+	}
+	require.NotEmpty(t, out)
+	return out
 }

@@ -2,7 +2,12 @@ package earth
 
 import (
 	"math"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
+
+const degree = math.Pi / 180
 
 // OutlineArea is the signed area in m² on the ellipsoid of a closed ring whose edges are
 // straight lines in the coordinates of its CRS; positive when the ring runs counter-clockwise
@@ -56,12 +61,6 @@ var gauss5 = [5][2]float64{
 // gauss2 are those of the 2-point rule, enough for edges of less than a fifth of a degree.
 var gauss2 = [2][2]float64{{0.21132486540518711775, 0.5}, {0.78867513459481288225, 0.5}}
 
-// areaFromParallel is the area in m² between the parallels ref and lat for a radian of longitude.
-func (e Ellipsoid) areaFromParallel(ref, sinRef, lat float64) float64 {
-	ds := 2 * math.Cos((lat+ref)/2) * math.Sin((lat-ref)/2)
-	return e.A * e.A * e.qDifference(sinRef, sinRef+ds, ds) / 2
-}
-
 func (c *CRS) geographicOutline(ring [][2]float64) float64 {
 	u := c.Unit
 	ref := ring[0][1] * u
@@ -78,16 +77,16 @@ func (c *CRS) geographicOutline(ring [][2]float64) float64 {
 		var mean float64
 		switch {
 		case dlat == 0:
-			mean = c.Ellipsoid.areaFromParallel(ref, sinRef, lat)
+			mean = c.Ellipsoid.AreaFromParallel(ref, sinRef, lat)
 		case math.Abs(dlat) < 0.2*degree:
 			for _, g := range gauss2 {
-				mean += g[1] * c.Ellipsoid.areaFromParallel(ref, sinRef, lat+g[0]*dlat)
+				mean += g[1] * c.Ellipsoid.AreaFromParallel(ref, sinRef, lat+g[0]*dlat)
 			}
 		default:
 			for k := range pieces {
 				for _, g := range gauss5 {
 					t := (float64(k) + g[0]) / float64(pieces)
-					mean += g[1] * c.Ellipsoid.areaFromParallel(ref, sinRef, lat+t*dlat)
+					mean += g[1] * c.Ellipsoid.AreaFromParallel(ref, sinRef, lat+t*dlat)
 				}
 			}
 			mean /= float64(pieces)
@@ -138,10 +137,10 @@ func (c *CRS) projectedOutline(ring [][2]float64) (float64, bool) {
 // parallel of reference and the point for each radian of longitude.
 type lineIntegral struct {
 	crs         *CRS
-	wraps       bool      // longitudes come back into a turn anywhere on the map
-	rim         parallels // of a map that has one
-	ref, sinRef float64   // latitude of reference
-	enough      float64   // m² by which an edge may be off
+	wraps       bool                 // longitudes come back into a turn anywhere on the map
+	rim         projection.Parallels // of a map that has one
+	ref, sinRef float64              // latitude of reference
+	enough      float64              // m² by which an edge may be off
 	sum, comp   float64
 }
 
@@ -163,7 +162,7 @@ func (l *lineIntegral) begin(ring [][2]float64) {
 	if s, ok := inner.(ofSphere); ok {
 		inner = s.Projection
 	}
-	l.rim, _ = inner.(parallels)
+	l.rim, _ = inner.(projection.Parallels)
 	if first, ok := l.at(ring[0]); ok {
 		l.ref = first.lat
 	}
@@ -188,20 +187,20 @@ func (l *lineIntegral) at(p [2]float64) (groundPoint, bool) {
 	lon, lat, ok := l.crs.ToGeographic(p[0], p[1])
 	if !ok && l.rim != nil { // a line along the rim of the map leaves it by what it is not quite the rim
 		var dlon float64
-		if lat, dlon, ok = l.rim.unbounded(p[0]*l.crs.Unit, p[1]*l.crs.Unit); ok {
+		if dlon, lat, ok = l.rim.Unbounded(p[0]*l.crs.Unit, p[1]*l.crs.Unit); ok {
 			const most = math.Pi + 1
 			b := l.crs.Domain().Boxes[0]
 			lon = (b.West+b.East)/2 + math.Max(-most, math.Min(most, dlon))
 		}
 	}
-	return groundPoint{p, lon, lat, l.crs.Ellipsoid.areaFromParallel(l.ref, l.sinRef, lat)}, ok
+	return groundPoint{p, lon, lat, l.crs.Ellipsoid.AreaFromParallel(l.ref, l.sinRef, lat)}, ok
 }
 
 // step is the trapezoid of the integral between two points.
 func (l *lineIntegral) step(p, q *groundPoint) float64 {
 	d := q.lon - p.lon
 	if l.wraps || math.Abs(d) > 6 {
-		d = wrapLongitude(d)
+		d = ellipsoid.WrapLongitude(d)
 	}
 	return -(p.s + q.s) / 2 * d
 }
@@ -229,7 +228,7 @@ func (l *lineIntegral) halves(p, q groundPoint, depth int) bool {
 	r2 := t2 + (t2-t1)/3
 	// The next power of the step is smaller by the square of the edge's length over the distance to the pole.
 	near := math.Min(math.Cos(p.lat), math.Cos(q.lat))
-	dlat, dlon := q.lat-p.lat, wrapLongitude(q.lon-p.lon)
+	dlat, dlon := q.lat-p.lat, ellipsoid.WrapLongitude(q.lon-p.lon)
 	small := dlat*dlat/(near*near+1e-30) + dlon*dlon
 	if small < 1e-3 && math.Abs(r2-t1)*small <= enough && dlon != 0 || dlon == 0 && dlat == 0 {
 		l.sum, l.comp = compensated(l.sum, l.comp, r2)

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
 
 //go:generate go run ../../internal/registry /usr/share/proj/proj.db
@@ -87,12 +90,20 @@ func Lookup(code int) (*CRS, error) {
 	if conversion == nil {
 		return nil, fmt.Errorf("EPSG:%d %s has no conversion in the registry", code, r[1])
 	}
-	method, _ := strconv.Atoi(conversion[1])
-	d := Definition{Name: r[1], Base: base, Method: Method(method), Params: map[Param]float64{}, Unit: unit.size, UnitName: unit.name}
+	methodCode, _ := strconv.Atoi(conversion[1])
+	method := projection.ByCode(methodCode)
+	if method == nil {
+		return nil, fmt.Errorf("EPSG:%d %s: the projection method EPSG:%d is not known to this version: convert the file to another CRS", code, r[1], methodCode)
+	}
+	d := Definition{Name: r[1], Base: base, Method: method, Params: projection.Params{}, Unit: unit.size, UnitName: unit.name}
 	for _, item := range strings.Fields(conversion[2]) {
 		name, value, _ := strings.Cut(item, "=")
 		param, _ := strconv.Atoi(name)
-		d.Params[Param(param)] = numbers(value)[0]
+		for _, p := range method.Params {
+			if p.Code == param {
+				d.Params[p.Role] = numbers(value)[0]
+			}
+		}
 	}
 	c, err := Define(d)
 	if err != nil {
@@ -131,27 +142,27 @@ func lookupGeographic(code int, name string, datum int, unit unitOfMeasure) (*CR
 		return nil, fmt.Errorf("EPSG:%d %s has no datum in the registry", code, name)
 	}
 	v := numbers(r[3:]...)
-	c := &CRS{Code: code, Name: name, Datum: Datum{datum, r[1]}, Ellipsoid: Ellipsoid{r[2], v[0], v[1]}, Meridian: v[2] * degree,
+	c := &CRS{Code: code, Name: name, Datum: Datum{datum, r[1]}, Ellipsoid: ellipsoid.Ellipsoid{Name: r[2], A: v[0], F: v[1]}, Meridian: v[2] * degree,
 		Unit: unit.size, UnitName: unit.name}
 	return c.OnGround(), nil
 }
 
 // DatumByCode finds a datum of the registry and its ellipsoid; its code is 0 when there is none.
-func DatumByCode(code int) (Datum, Ellipsoid) {
+func DatumByCode(code int) (Datum, ellipsoid.Ellipsoid) {
 	r := find(datumTable, code)
 	if r == nil {
-		return Datum{}, Ellipsoid{}
+		return Datum{}, ellipsoid.Ellipsoid{}
 	}
 	v := numbers(r[3:5]...)
-	return Datum{code, r[1]}, Ellipsoid{r[2], v[0], v[1]}
+	return Datum{code, r[1]}, ellipsoid.Ellipsoid{Name: r[2], A: v[0], F: v[1]}
 }
 
 // DatumByName finds a datum by a name or another name that it goes by, whatever the case and the
 // characters between the words, with or without the D_ before it that .prj files have.
-func DatumByName(name string) (Datum, Ellipsoid) {
+func DatumByName(name string) (Datum, ellipsoid.Ellipsoid) {
 	want := strings.TrimSuffix(plainName(strings.TrimPrefix(name, "D_")), "ensemble")
 	if want == "" {
-		return Datum{}, Ellipsoid{}
+		return Datum{}, ellipsoid.Ellipsoid{}
 	}
 	for line := range strings.SplitSeq(datumTable, "\n") {
 		cells := strings.Split(line, "\t")
@@ -165,5 +176,5 @@ func DatumByName(name string) (Datum, Ellipsoid) {
 			}
 		}
 	}
-	return Datum{}, Ellipsoid{}
+	return Datum{}, ellipsoid.Ellipsoid{}
 }

@@ -8,6 +8,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
 
 // Every method of the registry against an independent program, in the areas in which the CRSs are used.
@@ -28,7 +31,7 @@ func TestMethodsAgreeWithVectors(t *testing.T) {
 		assert.InDelta(t, v[5], y, bound, "y %v", v)
 		lon, lat, ok := c.ToGeographic(v[4], v[5])
 		require.True(t, ok, "%v", v)
-		assert.InDelta(t, 0, wrapLongitude(lon-v[2]*degree)*math.Cos(lat), angle, "lon %v", v)
+		assert.InDelta(t, 0, ellipsoid.WrapLongitude(lon-v[2]*degree)*math.Cos(lat), angle, "lon %v", v)
 		assert.InDelta(t, v[3]*degree, lat, angle, "lat %v", v)
 		d, ok := c.Density(v[4], v[5])
 		require.True(t, ok)
@@ -120,7 +123,7 @@ func TestEquidistantCylindrical(t *testing.T) {
 	require.NoError(t, err)
 	x, y, ok := c.FromGeographic(math.Pi/2, math.Pi/4)
 	require.True(t, ok)
-	assert.InDelta(t, WGS84.A*math.Pi/2, x, 1e-6)
+	assert.InDelta(t, ellipsoid.WGS84.A*math.Pi/2, x, 1e-6)
 	assert.InDelta(t, 4984944.377977744744, y, 1e-6)
 }
 
@@ -147,10 +150,10 @@ func TestWorkedExamples(t *testing.T) {
 func TestWestOrientatedIsTheMirrorImage(t *testing.T) {
 	base, err := Lookup(4326)
 	require.NoError(t, err)
-	params := map[Param]float64{ParamLatOrigin: 66, ParamLonOrigin: -50, ParamScale: 0.999, ParamFalseEast: 0, ParamFalseNorth: 100}
-	east, err := Define(Definition{Name: "east", Base: base, Method: MethodConic1, Params: params, Unit: 1, UnitName: "metre"})
+	params := projection.Params{projection.Lat0: 66, projection.Lon0: -50, projection.Scale: 0.999, projection.East: 0, projection.North: 100}
+	east, err := Define(Definition{Name: "east", Base: base, Method: projection.LambertConformal1, Params: params, Unit: 1, UnitName: "metre"})
 	require.NoError(t, err)
-	west, err := Define(Definition{Name: "west", Base: base, Method: MethodConicWest, Params: params, Unit: 1, UnitName: "metre"})
+	west, err := Define(Definition{Name: "west", Base: base, Method: projection.LambertConformalWest, Params: params, Unit: 1, UnitName: "metre"})
 	require.NoError(t, err)
 	x1, y1, _ := east.FromGeographic(-48*degree, 67*degree)
 	x2, y2, _ := west.FromGeographic(-48*degree, 67*degree)
@@ -181,57 +184,63 @@ func TestEveryCRSOfTheRegistry(t *testing.T) {
 		if c.Geographic() {
 			continue
 		}
-		r := c.Definition.Roles()
-		lat, lon := r["lat0"], r["lon0"]
-		if _, ok := r["lat0"]; !ok || c.Definition.Method == MethodPolarStereographicC {
-			lat = r["lat1"]
+		p := c.Definition.Params
+		lat, lon := p[projection.Lat0], p[projection.Lon0]
+		if !p.Has(projection.Lat0) {
+			lat = p[projection.Lat1]
 		}
 		if math.Abs(lat) > 85 {
 			lat *= 0.9
 		}
 		lat, lon = (lat+0.7)*degree, (lon+1.1)*degree
-		if c.Definition.Method == MethodKrovak || c.Definition.Method == MethodKrovakNorth {
+		if c.Definition.Method == projection.Krovak || c.Definition.Method == projection.KrovakNorth {
 			lon -= 8 * degree
 		}
-		x, y, ok := c.Projection.Forward(lat, lon)
+		x, y, ok := c.Projection.Forward(lon, lat)
 		require.True(t, ok, "%v", c)
-		gotLat, gotLon, ok := c.Projection.Inverse(x, y)
+		gotLon, gotLat, ok := c.Projection.Inverse(x, y)
 		require.True(t, ok, "%v", c)
 		assert.InDelta(t, lat, gotLat, 1e-11, "%v", c)
-		assert.InDelta(t, 0, wrapLongitude(lon-gotLon), 1e-11, "%v", c)
-		assert.InEpsilon(t, arealByDifference(c.Projection, c.Ellipsoid, lat, lon), c.Projection.ArealScale(lat, lon), 2e-10, "%v", c)
+		assert.InDelta(t, 0, ellipsoid.WrapLongitude(lon-gotLon), 1e-11, "%v", c)
+		assert.InEpsilon(t, projection.ArealByDifference(c.Projection, c.Ellipsoid, lon, lat), c.Projection.ArealScale(lon, lat), 2e-10, "%v", c)
 	}
 	assert.Less(t, float64(unknown)/float64(known), 0.005, "%d known, %d unknown", known, unknown)
 }
 
 func TestProjectionsWithoutCodes(t *testing.T) {
-	sphere := Ellipsoid{"sphere", 6371007.181, 0}
-	for _, p := range []Projection{NewSinusoidal(WGS84, 0.3, 1, 2), NewMollweide(WGS84, 0.3, 1, 2), NewEqualEarth(WGS84, 0.3, 1, 2),
-		NewSinusoidal(sphere, 0, 0, 0), NewMollweide(sphere, 0, 0, 0), NewEquidistantCylindrical(WGS84, 0.5, 0.3, 1, 2, true)} {
-		e := WGS84
+	sphere := ellipsoid.Ellipsoid{Name: "sphere", A: 6371007.181}
+	made := func(m *projection.Method, e ellipsoid.Ellipsoid, params projection.Params) projection.Projection {
+		p, err := m.New(e, params)
+		require.NoError(t, err)
+		return p
+	}
+	moved := projection.Params{projection.Lon0: 17, projection.Lat1: 29, projection.East: 1, projection.North: 2}
+	for _, of := range []struct {
+		m      *projection.Method
+		e      ellipsoid.Ellipsoid
+		params projection.Params
+	}{
+		{projection.Sinusoidal, ellipsoid.WGS84, moved}, {projection.Mollweide, ellipsoid.WGS84, moved}, {projection.EqualEarth, ellipsoid.WGS84, moved},
+		{projection.Sinusoidal, sphere, nil}, {projection.Mollweide, sphere, nil}, {projection.EquidistantSpherical, ellipsoid.WGS84, moved},
+	} {
+		p, e := made(of.m, of.e, of.params), of.e
 		for lat := -1.5; lat <= 1.5; lat += 0.25 {
-			if s, ok := p.(*Sinusoidal); ok {
-				e = s.e
-			}
-			if s, ok := p.(*Mollweide); ok {
-				e = s.e
-			}
 			for lon := -2.0; lon <= 2; lon += 0.5 {
-				x, y, ok := p.Forward(lat, lon)
+				x, y, ok := p.Forward(lon, lat)
 				require.True(t, ok)
-				gotLat, gotLon, ok := p.Inverse(x, y)
+				gotLon, gotLat, ok := p.Inverse(x, y)
 				require.True(t, ok)
 				assert.InDelta(t, lat, gotLat, 1e-9, "%T", p)
 				assert.InDelta(t, lon, gotLon, 1e-9, "%T", p)
-				assert.InEpsilon(t, arealByDifference(p, e, lat, lon), p.ArealScale(lat, lon), 1e-8, "%T %g %g", p, lat, lon)
+				assert.InEpsilon(t, projection.ArealByDifference(p, e, lon, lat), p.ArealScale(lon, lat), 1e-8, "%T %g %g", p, lat, lon)
 			}
 		}
 	}
 	// Mollweide and sinusoidal on a sphere, by proj of Debian's proj-bin with +R=6371007.181: 40° east, 50° north.
-	x, y, _ := NewMollweide(sphere, 0, 0, 0).Forward(50*degree, 40*degree)
+	x, y, _ := made(projection.Mollweide, sphere, nil).Forward(40*degree, 50*degree)
 	assert.InDelta(t, 3039131.640762233, x, 1e-6)
 	assert.InDelta(t, 5866906.278497963, y, 1e-6)
-	x, y, _ = NewSinusoidal(sphere, 0, 0, 0).Forward(50*degree, 40*degree)
+	x, y, _ = made(projection.Sinusoidal, sphere, nil).Forward(40*degree, 50*degree)
 	assert.InDelta(t, 2858992.066761714, x, 1e-6)
 	assert.InDelta(t, 5559752.598832616, y, 1e-6)
 }

@@ -6,11 +6,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
 
 // Shift carries longitude and latitude from one datum to another, by way of geocentric coordinates.
 type Shift struct {
-	from, to Ellipsoid
+	from, to ellipsoid.Ellipsoid
 	m        [3][3]float64 // X' = m·X + t
 	t        [3]float64
 }
@@ -162,7 +165,7 @@ func bestPath(from, to int, lon, lat float64) (path []step, grid *step) {
 }
 
 // compose makes one linear map of the steps of a path.
-func compose(path []step, from, to Ellipsoid) *Shift {
+func compose(path []step, from, to ellipsoid.Ellipsoid) *Shift {
 	s := &Shift{from: from, to: to, m: [3][3]float64{{1, 0, 0}, {0, 1, 0}, {0, 0, 1}}}
 	for _, p := range path {
 		m, t := p.linear()
@@ -236,7 +239,7 @@ func (s *Shift) Back(lon, lat float64) (float64, float64) {
 	return carry(lon, lat, s.to, s.from, m, apply(m, [3]float64{-s.t[0], -s.t[1], -s.t[2]}))
 }
 
-func carry(lon, lat float64, from, to Ellipsoid, m [3][3]float64, t [3]float64) (float64, float64) {
+func carry(lon, lat float64, from, to ellipsoid.Ellipsoid, m [3][3]float64, t [3]float64) (float64, float64) {
 	sp, cp := math.Sincos(lat)
 	sl, cl := math.Sincos(lon)
 	e2 := from.E2()
@@ -255,7 +258,7 @@ func carry(lon, lat float64, from, to Ellipsoid, m [3][3]float64, t [3]float64) 
 		beta = math.Atan((1 - to.F) * math.Tan(lat))
 	}
 	turned := math.Atan2(y, x)
-	return lon + wrapLongitude(turned-lon), lat
+	return lon + ellipsoid.WrapLongitude(turned-lon), lat
 }
 
 // shifted is a CRS's coordinates as a projection of another datum's ellipsoid.
@@ -281,24 +284,26 @@ func (c *CRS) On(to *CRS, s *Shift) *CRS {
 	return &out
 }
 
-// Forward implements [Projection].
-func (p shifted) Forward(lat, lon float64) (x, y float64, ok bool) {
+// Forward implements [projection.Projection].
+func (p shifted) Forward(lon, lat float64) (x, y float64, ok bool) {
 	lon, lat = p.shift.Back(lon, lat)
 	return p.inner.FromGeographic(lon, lat)
 }
 
-// Inverse implements [Projection].
-func (p shifted) Inverse(x, y float64) (lat, lon float64, ok bool) {
+// Inverse implements [projection.Projection].
+func (p shifted) Inverse(x, y float64) (lon, lat float64, ok bool) {
 	lon, lat, ok = p.inner.ToGeographic(x, y)
 	lon, lat = p.shift.Forward(lon, lat)
-	return lat, lon, ok
+	return lon, lat, ok
 }
 
-// ArealScale implements [Projection].
-func (p shifted) ArealScale(lat, lon float64) float64 {
-	return arealByDifference(p, p.shift.to, lat, lon)
+// ArealScale implements [projection.Projection].
+func (p shifted) ArealScale(lon, lat float64) float64 {
+	return projection.ArealByDifference(p, p.shift.to, lon, lat)
 }
 
-// Traits implements [Projection]: what an equal-area projection is on its own ellipsoid it is not quite
+// Traits implements [projection.Projection]: what an equal-area projection is on its own ellipsoid it is not quite
 // on another.
-func (p shifted) Traits() Traits { return Traits{Method: "shifted"} }
+func (p shifted) Traits() projection.Traits {
+	return projection.Traits{Method: "shifted", Mirrored: p.inner.Mirrored()}
+}

@@ -1,6 +1,11 @@
 package earth
 
-import "fmt"
+import (
+	"fmt"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
+)
 
 // OnGround gives a CRS that is stated on a sphere the areas of the Earth. Grids are computed on spheres, but the
 // longitudes and latitudes that go in are those of data on the Earth, which today are those of WGS 84: true ground is
@@ -11,10 +16,10 @@ func (c *CRS) OnGround() *CRS {
 	}
 	out := *c
 	out.Stated = c
-	out.Ellipsoid = WGS84
+	out.Ellipsoid = ellipsoid.WGS84
 	out.Datum, _ = DatumByCode(6326)
 	if c.Projection != nil {
-		out.Projection = ofSphere{c.Projection, c.Ellipsoid.A, WGS84}
+		out.Projection = ofSphere{c.Projection, c.Ellipsoid.A, ellipsoid.WGS84}
 	}
 	return &out
 }
@@ -33,7 +38,7 @@ func (c *CRS) Assumed(lat float64) string {
 	if c == nil || c.Stated == nil {
 		return ""
 	}
-	m, n := c.Ellipsoid.radii(lat)
+	m, n := c.Ellipsoid.Radii(lat)
 	r := c.Stated.Ellipsoid.A
 	return fmt.Sprintf("%s is computed on a sphere of %.0f m; its longitudes and latitudes are taken to be those of %s, and areas are true on its ellipsoid: on the sphere they would differ by %+.2f %% here",
 		c.Name, r, c.Datum.Name, (r*r/(m*n)-1)*100)
@@ -41,23 +46,22 @@ func (c *CRS) Assumed(lat float64) string {
 
 // ofSphere is a projection of a sphere, fed with an ellipsoid's latitudes.
 type ofSphere struct {
-	Projection
+	projection.Projection
 	radius float64
-	e      Ellipsoid
+	e      ellipsoid.Ellipsoid
 }
 
-// ArealScale implements [Projection]: the sphere's, times the sphere's ground over the ellipsoid's.
-func (p ofSphere) ArealScale(lat, lon float64) float64 {
-	m, n := p.e.radii(lat)
-	return p.Projection.ArealScale(lat, lon) * p.radius * p.radius / (m * n)
+// ArealScale implements [projection.Projection]: the sphere's, times the sphere's ground over the ellipsoid's.
+func (p ofSphere) ArealScale(lon, lat float64) float64 {
+	m, n := p.e.Radii(lat)
+	return p.Projection.ArealScale(lon, lat) * p.radius * p.radius / (m * n)
 }
 
-// Traits implements [Projection]: what is equal-area on a sphere is not quite so on an ellipsoid, and varies with the
+// Traits implements [projection.Projection]: what is equal-area on a sphere is not quite so on an ellipsoid, and varies with the
 // latitude alone.
-func (p ofSphere) Traits() Traits {
+func (p ofSphere) Traits() projection.Traits {
 	t := p.Projection.Traits()
-	switch p.Projection.(type) {
-	case *Sinusoidal, *EqualEarth, *Mollweide:
+	if _, ok := p.Projection.(projection.Parallels); ok {
 		t.ByRow = true
 	}
 	t.EqualArea, t.Conformal = false, false

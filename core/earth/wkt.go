@@ -6,6 +6,9 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
 
 // LooksLikeWKT reports whether a text begins like the WKT of a CRS.
@@ -207,7 +210,7 @@ func (n *wktNode) geographic() (*CRS, error) {
 		}
 		a *= f
 	}
-	c := &CRS{Name: n.text(0), Ellipsoid: Ellipsoid{Name: e.text(0), A: a}, Unit: degree, UnitName: "degree"}
+	c := &CRS{Name: n.text(0), Ellipsoid: ellipsoid.Ellipsoid{Name: e.text(0), A: a}, Unit: degree, UnitName: "degree"}
 	if rf != 0 {
 		c.Ellipsoid.F = 1 / rf
 	}
@@ -251,26 +254,13 @@ func (n *wktNode) geographic() (*CRS, error) {
 // datum finds the datum of the registry that a node means: by its code or its name, if the ellipsoid agrees.
 func (n *wktNode) datum(c *CRS) Datum {
 	code := n.epsg()
-	if found, e := DatumByCode(code); found.Code != 0 && e.near(c.Ellipsoid) {
+	if found, e := DatumByCode(code); found.Code != 0 && e.Near(c.Ellipsoid) {
 		return found
 	}
-	if found, e := DatumByName(n.text(0)); found.Code != 0 && e.near(c.Ellipsoid) {
+	if found, e := DatumByName(n.text(0)); found.Code != 0 && e.Near(c.Ellipsoid) {
 		return found
 	}
 	return Datum{0, n.text(0)}
-}
-
-// near reports whether two ellipsoids are the same but for rounding.
-func (e Ellipsoid) near(o Ellipsoid) bool {
-	return math.Abs(e.A-o.A) < 0.01 && math.Abs(e.F-o.F) < 1e-8
-}
-
-// Check refuses an ellipsoid that the Earth cannot have.
-func (e Ellipsoid) Check() error {
-	if !(e.A > 1e6 && e.A < 1e8) || !(e.F >= 0 && e.F < 0.1) {
-		return fmt.Errorf("its ellipsoid has a semi-major axis of %g m and a flattening of %g", e.A, e.F)
-	}
-	return nil
 }
 
 func (n *wktNode) projected() (*CRS, error) {
@@ -306,25 +296,23 @@ func (n *wktNode) projected() (*CRS, error) {
 	if method == nil {
 		return nil, fmt.Errorf("its WKT names no projection method")
 	}
-	roles, err := holder.roles(base.Unit, d.Unit)
-	if err != nil {
+	if d.Params, err = holder.params(base.Unit, d.Unit); err != nil {
 		return nil, err
 	}
-	if d.Method, err = method.method(roles); err != nil {
+	if d.Method, err = method.method(d.Params); err != nil {
 		return nil, err
 	}
-	d.Params = d.Method.Params(roles)
 	return Define(d)
 }
 
-// roles reads the parameters of a projection. In WKT 1 they are in the units of the CRS.
-func (n *wktNode) roles(angle, length float64) (Roles, error) {
-	out := Roles{}
+// params reads the parameters of a projection. In WKT 1 they are in the units of the CRS.
+func (n *wktNode) params(angle, length float64) (projection.Params, error) {
+	out := projection.Params{}
 	for _, c := range n.nodes {
 		if c.keyword != "PARAMETER" {
 			continue
 		}
-		role := parameterRoles[plainName(c.text(0))]
+		role := roleOf[plainName(c.text(0))]
 		if role == "" {
 			continue
 		}
@@ -338,12 +326,12 @@ func (n *wktNode) roles(angle, length float64) (Roles, error) {
 			if factor, err = u.number(1); err != nil {
 				return nil, err
 			}
-			if u.keyword == "ANGLEUNIT" || u.keyword == "UNIT" && role != "fe" && role != "fn" && role != "height" && role != "scale" {
+			if u.keyword == "ANGLEUNIT" || u.keyword == "UNIT" && role.Angle() {
 				factor /= degree
 			}
-		case role == "fe" || role == "fn" || role == "height":
+		case role.Length():
 			factor = length
-		case role != "scale" && role != "escale":
+		case role.Angle():
 			factor = angle / degree
 		}
 		if math.Abs(factor-1) < 1e-12 {
@@ -354,43 +342,19 @@ func (n *wktNode) roles(angle, length float64) (Roles, error) {
 	return out, nil
 }
 
-// method finds the method that a node names; where texts use one name for several, the roles decide.
-func (n *wktNode) method(r Roles) (Method, error) {
-	name := plainName(n.text(0))
+// method finds the method that a node names, by its EPSG code or its name; where texts use one name for several, the
+// parameters decide.
+func (n *wktNode) method(p projection.Params) (*projection.Method, error) {
 	if code := n.epsg(); code != 0 {
-		name = strconv.Itoa(code)
+		if m := projection.ByCode(code); m != nil {
+			return m, nil
+		}
+		return nil, fmt.Errorf("the projection method EPSG:%d is not known to this version", code)
 	}
-	has := func(role string) bool { _, ok := r[role]; return ok }
-	switch name {
-	case "polarstereographic":
-		if math.Abs(r["lat0"]) == 90 {
-			return MethodPolarStereographicA, nil
-		}
-		if !has("lat1") {
-			r["lat1"] = r["lat0"]
-		}
-		return MethodPolarStereographicB, nil
-	case "lambertconformalconic":
-		if has("lat2") {
-			return MethodConic2, nil
-		}
-		if !has("lat0") {
-			r["lat0"] = r["lat1"]
-		}
-		return MethodConic1, nil
-	case "mercator":
-		if has("lat1") {
-			return MethodMercatorB, nil
-		}
-		return MethodMercatorA, nil
-	}
-	if m, ok := methodNames[name]; ok {
+	if m := projection.ByText(plainName(n.text(0)), p); m != nil {
 		return m, nil
 	}
-	if code, err := strconv.Atoi(name); err == nil {
-		return Method(code), nil // Define refuses those that are not known
-	}
-	return 0, fmt.Errorf("the projection method %q is not known to this version", n.text(0))
+	return nil, fmt.Errorf("the projection method %q is not known to this version, or its parameters are incomplete", n.text(0))
 }
 
 // plainName keeps the letters and digits of a name, in lower case.
@@ -403,50 +367,30 @@ func plainName(s string) string {
 	}, s)
 }
 
-var parameterRoles = invert(map[string]string{
-	"lat0":    "latitudeoforigin latitudeofcenter latitudeofcentre latitudeofnaturalorigin latitudeoffalseorigin latitudeofprojectioncentre",
-	"lon0":    "centralmeridian longitudeofcenter longitudeofcentre longitudeoforigin longitudeofnaturalorigin longitudeoffalseorigin longitudeofprojectioncentre straightverticallongitudefrompole",
-	"lat1":    "standardparallel1 latitudeof1ststandardparallel latitudeofstandardparallel",
-	"lat2":    "standardparallel2 latitudeof2ndstandardparallel",
-	"scale":   "scalefactor scalefactoratnaturalorigin scalefactoroninitialline scalefactoratprojectioncentre scalefactoronpseudostandardparallel",
-	"fe":      "falseeasting eastingatfalseorigin eastingatprojectioncentre",
-	"fn":      "falsenorthing northingatfalseorigin northingatprojectioncentre",
-	"azimuth": "azimuth azimuthofinitialline azimuthatprojectioncentre colatitudeofconeaxis",
-	"skew":    "rectifiedgridangle anglefromrectifiedtoskewgrid",
-	"pseudo":  "pseudostandardparallel1 latitudeofpseudostandardparallel",
-	"escale":  "ellipsoidscalingfactor",
-	"height":  "projectionplaneoriginheight",
+// roleOf are the roles of parameters by their names in texts.
+var roleOf = invert(map[projection.Role]string{
+	projection.Lat0:         "latitudeoforigin latitudeofcenter latitudeofcentre latitudeofnaturalorigin latitudeoffalseorigin latitudeofprojectioncentre",
+	projection.Lon0:         "centralmeridian longitudeofcenter longitudeofcentre longitudeoforigin longitudeofnaturalorigin longitudeoffalseorigin longitudeofprojectioncentre straightverticallongitudefrompole",
+	projection.Lat1:         "standardparallel1 latitudeof1ststandardparallel latitudeofstandardparallel",
+	projection.Lat2:         "standardparallel2 latitudeof2ndstandardparallel",
+	projection.Scale:        "scalefactor scalefactoratnaturalorigin scalefactoroninitialline scalefactoratprojectioncentre scalefactoronpseudostandardparallel",
+	projection.East:         "falseeasting eastingatfalseorigin",
+	projection.North:        "falsenorthing northingatfalseorigin",
+	projection.CentreEast:   "eastingatprojectioncentre",
+	projection.CentreNorth:  "northingatprojectioncentre",
+	projection.Azimuth:      "azimuth azimuthofinitialline azimuthatprojectioncentre colatitudeofconeaxis",
+	projection.Skew:         "rectifiedgridangle anglefromrectifiedtoskewgrid",
+	projection.Pseudo:       "pseudostandardparallel1 latitudeofpseudostandardparallel",
+	projection.EllipsoidK:   "ellipsoidscalingfactor",
+	projection.OriginHeight: "projectionplaneoriginheight",
 })
 
-func invert(m map[string]string) map[string]string {
-	out := map[string]string{}
+func invert(m map[projection.Role]string) map[string]projection.Role {
+	out := map[string]projection.Role{}
 	for role, names := range m {
 		for _, n := range strings.Fields(names) {
 			out[n] = role
 		}
 	}
 	return out
-}
-
-var methodNames = map[string]Method{
-	"transversemercator": MethodTransverseMercator, "gausskruger": MethodTransverseMercator, "transversemercator3d": MethodTransverseMercator,
-	"transversemercatorsouthorientated": MethodTransverseMercatorSouth, "lambertazimuthalequalarea": MethodLambertAzimuthalEqualArea,
-	"lambertazimuthalequalareaspherical": MethodAzimuthalSpherical, "albersconicequalarea": MethodAlbers, "albersequalarea": MethodAlbers, "albers": MethodAlbers,
-	"cylindricalequalarea": MethodCylindricalEqualArea, "lambertcylindricalequalarea": MethodCylindricalEqualArea,
-	"lambertcylindricalequalareaspherical": MethodCylindricalSpherical,
-	"mercator1sp":                          MethodMercatorA, "mercatorvarianta": MethodMercatorA, "mercator2sp": MethodMercatorB, "mercatorvariantb": MethodMercatorB,
-	"mercatorauxiliarysphere": MethodPseudoMercator, "popularvisualisationpseudomercator": MethodPseudoMercator,
-	"lambertconformalconic1sp": MethodConic1, "lambertconicconformal1sp": MethodConic1, "lambertconformalconic2sp": MethodConic2, "lambertconicconformal2sp": MethodConic2,
-	"lambertconformalconic2spbelgium": MethodConicBelgium, "lambertconicconformal2spbelgium": MethodConicBelgium,
-	"lambertconicconformal2spmichigan": MethodConicMichigan, "lambertconicconformalwestorientated": MethodConicWest,
-	"polarstereographicvarianta": MethodPolarStereographicA, "polarstereographicvariantb": MethodPolarStereographicB,
-	"polarstereographicvariantc": MethodPolarStereographicC, "stereographicnorthpole": MethodPolarStereographicB, "stereographicsouthpole": MethodPolarStereographicB,
-	"obliquestereographic": MethodObliqueStereographic, "doublestereographic": MethodObliqueStereographic,
-	"hotineobliquemercator": MethodObliqueMercatorA, "hotineobliquemercatorvarianta": MethodObliqueMercatorA, "hotineobliquemercatorazimuthnaturalorigin": MethodObliqueMercatorA,
-	"rectifiedskeworthomorphicnaturalorigin": MethodObliqueMercatorA, "hotineobliquemercatorvariantb": MethodObliqueMercatorB,
-	"hotineobliquemercatorazimuthcenter": MethodObliqueMercatorB, "rectifiedskeworthomorphiccenter": MethodObliqueMercatorB, "obliquemercator": MethodObliqueMercatorB,
-	"cassinisoldner": MethodCassini, "cassini": MethodCassini, "polyconic": MethodPolyconic, "americanpolyconic": MethodPolyconic,
-	"krovak": MethodKrovakNorth, "krovaknorthorientated": MethodKrovakNorth, "sinusoidal": MethodSinusoidal, "mollweide": MethodMollweide, "equalearth": MethodEqualEarth,
-	"equidistantcylindrical": MethodEquidistantCylindrical, "equirectangular": MethodEquidistantSpherical, "platecarree": MethodEquidistantSpherical,
-	"equidistantcylindricalspherical": MethodEquidistantSpherical, "colombiaurban": MethodColombiaUrban,
 }

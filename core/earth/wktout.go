@@ -5,28 +5,9 @@ import (
 	"math"
 	"strconv"
 	"strings"
-)
 
-// wkt1Methods are the names that WKT 1 has for methods, and of their parameters by role.
-var wkt1Methods = map[Method]struct {
-	name   string
-	params string // role=name
-}{
-	MethodTransverseMercator:        {"Transverse_Mercator", "lat0=latitude_of_origin lon0=central_meridian scale=scale_factor"},
-	MethodLambertAzimuthalEqualArea: {"Lambert_Azimuthal_Equal_Area", "lat0=latitude_of_center lon0=longitude_of_center"},
-	MethodAlbers:                    {"Albers_Conic_Equal_Area", "lat1=standard_parallel_1 lat2=standard_parallel_2 lat0=latitude_of_center lon0=longitude_of_center"},
-	MethodCylindricalEqualArea:      {"Cylindrical_Equal_Area", "lat1=standard_parallel_1 lon0=central_meridian"},
-	MethodMercatorA:                 {"Mercator_1SP", "lon0=central_meridian scale=scale_factor"},
-	MethodMercatorB:                 {"Mercator_2SP", "lat1=standard_parallel_1 lon0=central_meridian"},
-	MethodConic1:                    {"Lambert_Conformal_Conic_1SP", "lat0=latitude_of_origin lon0=central_meridian scale=scale_factor"},
-	MethodConic2:                    {"Lambert_Conformal_Conic_2SP", "lat1=standard_parallel_1 lat2=standard_parallel_2 lat0=latitude_of_origin lon0=central_meridian"},
-	MethodPolarStereographicA:       {"Polar_Stereographic", "lat0=latitude_of_origin lon0=central_meridian scale=scale_factor"},
-	MethodObliqueStereographic:      {"Oblique_Stereographic", "lat0=latitude_of_origin lon0=central_meridian scale=scale_factor"},
-	MethodCassini:                   {"Cassini_Soldner", "lat0=latitude_of_origin lon0=central_meridian"},
-	MethodPolyconic:                 {"Polyconic", "lat0=latitude_of_origin lon0=central_meridian"},
-	MethodSinusoidal:                {"Sinusoidal", "lon0=longitude_of_center"},
-	MethodMollweide:                 {"Mollweide", "lon0=central_meridian"},
-}
+	"github.com/verdex-land/verdex/core/earth/projection"
+)
 
 // WKT1 writes the CRS as WKT of OGC 01-009, as .prj files and GeoPackages hold it. It is false for methods that this
 // form has no settled name for.
@@ -38,27 +19,26 @@ func (c *CRS) WKT1() (string, bool) {
 	if d == nil {
 		return "", false
 	}
-	m, ok := wkt1Methods[d.Method]
-	if !ok {
+	if d.Method.WKT1 == "" {
 		return "", false
 	}
-	roles := d.Roles()
-	length := func(v float64) string { return number(v / d.Unit) }
 	var b strings.Builder
-	fmt.Fprintf(&b, `PROJCS[%s,%s,PROJECTION["%s"]`, quoted(c.Name), d.Base.geographicWKT1(), m.name)
-	for _, item := range strings.Fields(m.params) {
-		role, name, _ := strings.Cut(item, "=")
-		v, given := roles[role]
+	fmt.Fprintf(&b, `PROJCS[%s,%s,PROJECTION["%s"]`, quoted(c.Name), d.Base.geographicWKT1(), d.Method.WKT1)
+	for _, p := range d.Method.Params {
+		if p.WKT1 == "" {
+			continue
+		}
+		v, given := d.Params[p.Role]
 		switch {
-		case role == "scale" && !given:
+		case p.Role == projection.Scale && !given:
 			v = 1
-		case role != "scale":
+		case p.Role.Angle():
 			v /= d.Base.Unit / degree
 		}
-		fmt.Fprintf(&b, `,PARAMETER["%s",%s]`, name, number(v))
+		fmt.Fprintf(&b, `,PARAMETER["%s",%s]`, p.WKT1, number(v))
 	}
 	fmt.Fprintf(&b, `,PARAMETER["false_easting",%s],PARAMETER["false_northing",%s],UNIT[%s,%s]%s]`,
-		length(roles["fe"]), length(roles["fn"]), quoted(d.UnitName), number(d.Unit), authority(c.Code))
+		number(d.Params[projection.East]/d.Unit), number(d.Params[projection.North]/d.Unit), quoted(d.UnitName), number(d.Unit), authority(c.Code))
 	return b.String(), true
 }
 

@@ -5,9 +5,12 @@ import (
 	"math"
 	"os"
 	"slices"
+	"sync"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
@@ -242,7 +245,7 @@ func (w *work) countValues(s raster.Source, legend *cover.Legend) ([]ValueLine, 
 	placed := h.Grid.CRS != nil
 	if !placed { // count the cells as if they were a square metre each
 		g := h.Grid
-		g.CRS = plane
+		g.CRS = plane()
 		s = raster.WithGrid(s, g)
 	}
 	set, place, err := tally.Whole(s.Header().Grid)
@@ -299,8 +302,14 @@ func namelessLegend(t *tally.Tally, palette []raster.Color) *cover.Legend {
 }
 
 // plane stands in for a missing CRS where only cells are counted: an equal-area one.
-var plane = earth.NewProjected(0, "a plane", &earth.CRS{Datum: earth.Datum{Name: "none"}, Ellipsoid: earth.WGS84},
-	earth.NewCylindricalEqualArea(earth.WGS84, 0, 0, 0, 0))
+var plane = sync.OnceValue(func() *earth.CRS {
+	base := &earth.CRS{Datum: earth.Datum{Name: "none"}, Ellipsoid: ellipsoid.WGS84}
+	crs, err := earth.Define(earth.Definition{Name: "a plane", Base: base, Method: projection.CylindricalEqualArea, Unit: 1, UnitName: "metre"})
+	if err != nil {
+		panic(err) // the definition is a constant
+	}
+	return crs
+})
 
 // LegendOf makes the classes of a legend of the values that occur in a raster, with the colours of its palette or, where there is none, distinct
 // ones; named says that their names and colours are those of a legend already.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
 )
 
 func crs(t testing.TB, code int) *earth.CRS {
@@ -74,7 +75,7 @@ func TestWholeEarthInIntegerUnits(t *testing.T) {
 	for r := range 360 {
 		sum += a.Row(r).A
 	}
-	assert.InEpsilon(t, earth.WGS84.Area(), float64(sum)*720*a.Unit, 1e-12)
+	assert.InEpsilon(t, ellipsoid.WGS84.Area(), float64(sum)*720*a.Unit, 1e-12)
 }
 
 // methods are a place and a cell size for each projection method that is read.
@@ -177,7 +178,7 @@ func TestHeightsWithinACell(t *testing.T) {
 			top := (90 - float64(row)*size) * math.Pi / 180
 			height := size * math.Pi / 180
 			for _, at := range []float64{0, 0.11, 0.5, 0.83, 1} {
-				want := earth.WGS84.ZoneArea(top-height*at, top, 1) / earth.WGS84.ZoneArea(top-height, top, 1)
+				want := ellipsoid.WGS84.ZoneArea(top-height*at, top, 1) / ellipsoid.WGS84.ZoneArea(top-height, top, 1)
 				assert.InDelta(t, want, h.Above(at), 4e-10, "%g°, row %d, height %g", size, row, at)
 			}
 			steps := 0.0

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -48,7 +49,7 @@ func globes(t *testing.T) map[string]raster.Grid {
 // The whole Earth is the whole Earth: on every grid that holds it, as a raster, as a box, as a ring around it, and cut into
 // belts and slices.
 func TestTheEarthIsMeasuredOnce(t *testing.T) {
-	want := earth.WGS84.Area()
+	want := ellipsoid.WGS84.Area()
 	for name, g := range globes(t) {
 		cover := fill(g, raster.Uint8, 64, 64, func(c, r int) float64 { return 1 })
 		set, place, err := Whole(g)
@@ -92,7 +93,7 @@ func TestOutsideIsWhatIsMissing(t *testing.T) {
 		got := measureOn(t, islands, p, fill(g, raster.Uint8, 64, 64, func(c, r int) float64 { return 1 }))
 		o := p.Outlines[0]
 		assert.InEpsilon(t, o.Area, total(got, 0)+o.Outside, 1e-9, name)
-		far := earth.WGS84.ZoneArea(-21*math.Pi/180, -20*math.Pi/180, math.Pi/180) + earth.WGS84.ZoneArea(15*math.Pi/180, 16*math.Pi/180, math.Pi/180)
+		far := ellipsoid.WGS84.ZoneArea(-21*math.Pi/180, -20*math.Pi/180, math.Pi/180) + ellipsoid.WGS84.ZoneArea(15*math.Pi/180, 16*math.Pi/180, math.Pi/180)
 		assert.GreaterOrEqual(t, o.Outside, far*(1-1e-9), name)
 	}
 }
@@ -136,9 +137,9 @@ func TestGridsOfASphere(t *testing.T) {
 		// A strip of the sphere between two parallels, of the same longitudes, on the ellipsoid.
 		south, north := (y-5*463.3127165)/6371007.181, (y-4*463.3127165)/6371007.181
 		sphere := 463.3127165 * 463.3127165
-		want := sphere * earth.WGS84.ZoneArea(south, north, 1) / (6371007.181 * 6371007.181 * (math.Sin(north) - math.Sin(south)))
+		want := sphere * ellipsoid.WGS84.ZoneArea(south, north, 1) / (6371007.181 * 6371007.181 * (math.Sin(north) - math.Sin(south)))
 		assert.InEpsilon(t, want, got, 1e-9)
-		m, n := earth.WGS84.GroundSpacing(lat * math.Pi / 180)
+		m, n := ellipsoid.WGS84.GroundSpacing(lat * math.Pi / 180)
 		assert.InEpsilon(t, m*n/math.Cos(lat*math.Pi/180)/(6371007.181*6371007.181), got/sphere, 1e-5)
 	}
 	assert.Contains(t, c.Assumed(0), "+0.45 %")

@@ -8,6 +8,7 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -31,7 +32,7 @@ func newGround(crs *earth.CRS, tolerance float64) *ground {
 	tol := earth.Tolerance{Longest: math.Pi / 90, Absolute: tolerance}
 	boxes := d.Boxes
 	if d.Hole != nil {
-		boxes = []earth.Box{*d.Hole}
+		boxes = []projection.Box{*d.Hole}
 	}
 	for _, b := range boxes {
 		ring := Ring{{b.West, b.South}, {b.East, b.South}, {b.East, b.North}, {b.West, b.North}}
@@ -250,7 +251,7 @@ func (m *mapping) degrees(ring Ring) (Ring, bool) {
 }
 
 // inBox reports whether a zone, in radians, lies in the first box of the grid's domain, or would but for whole turns.
-func inBox(rings []Ring, d earth.Domain) bool {
+func inBox(rings []Ring, d projection.Domain) bool {
 	w, s, e, n := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for _, r := range rings {
 		for _, p := range r {
@@ -269,7 +270,7 @@ func inBox(rings []Ring, d earth.Domain) bool {
 }
 
 // parts cuts the rings of a zone, in radians, into those that lie in one box of the grid's domain each.
-func parts(rings []Ring, d earth.Domain) []Ring {
+func parts(rings []Ring, d projection.Domain) []Ring {
 	var out []Ring
 	lines := map[float64][]float64{} // by longitude of the side of a box: the latitudes of points on it
 	for _, b := range d.Boxes {

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/spread"
 )
@@ -150,12 +151,12 @@ type mapping struct {
 	own      *earth.CRS // the zones' CRS on the grid's datum
 	crs      *earth.CRS // as the zones' file has it
 	grid     raster.Grid
-	straight bool            // straight edges stay straight
-	cuts     bool            // zones may reach over a seam or an end of a map on their way to the grid
-	domain   earth.Domain    // of the grid
-	ends     *ground         // of the zones' own CRS, nil where no zone comes near them
-	beyond   atomic.Int64    // zones that reach beyond them
-	tolCut   earth.Tolerance // for parts in radians
+	straight bool              // straight edges stay straight
+	cuts     bool              // zones may reach over a seam or an end of a map on their way to the grid
+	domain   projection.Domain // of the grid
+	ends     *ground           // of the zones' own CRS, nil where no zone comes near them
+	beyond   atomic.Int64      // zones that reach beyond them
+	tolCut   earth.Tolerance   // for parts in radians
 	tol      earth.Tolerance
 	toCells  func(Point) (Point, bool)
 	nearby   Point // how far in cells a coordinate may lie from a border of cells and be put onto it

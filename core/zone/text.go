@@ -123,7 +123,7 @@ func Circle(lon, lat, radius float64) (*Set, error) {
 	theta := 2 * math.Pi / float64(n)
 	r := radius * math.Sqrt(theta/math.Sin(theta))
 	corner := func(azimuth float64) Point { // counter-clockwise
-		y, x := crs.Ellipsoid.Direct(lat*deg, lon*deg, -azimuth, r)
+		x, y := crs.Ellipsoid.Direct(lon*deg, lat*deg, -azimuth, r)
 		return Point{x / deg, y / deg}
 	}
 	var ring Ring

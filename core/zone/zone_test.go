@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 )
@@ -193,7 +194,7 @@ func TestPlacementBalances(t *testing.T) {
 		_, err = fmt.Sscanf(box, "%f,%f,%f,%f", &w, &so, &e, &n)
 		require.NoError(t, err)
 		rad := math.Pi / 180
-		assert.InEpsilon(t, earth.WGS84.ZoneArea(so*rad, n*rad, (e-w)*rad), o.Area, 1e-12, name)
+		assert.InEpsilon(t, ellipsoid.WGS84.ZoneArea(so*rad, n*rad, (e-w)*rad), o.Area, 1e-12, name)
 		switch name {
 		case "inside":
 			assert.Zero(t, o.Outside)

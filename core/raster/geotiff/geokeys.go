@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/earth/projection"
 )
 
 // GeoKeys, from OGC GeoTIFF 1.1, annex B.
@@ -50,15 +52,6 @@ const (
 	keySkew             = 3096
 	userDefined         = 32767
 )
-
-// methodOf are the projection methods of ProjMethodGeoKey (GeoTIFF 1.1, annex D, CT codes) that are read.
-// Where a code stands for several methods, projected decides.
-var methodOf = map[uint64]earth.Method{
-	1: earth.MethodTransverseMercator, 3: earth.MethodObliqueMercatorA, 7: earth.MethodMercatorA, 8: earth.MethodConic2, 9: earth.MethodConic1,
-	10: earth.MethodLambertAzimuthalEqualArea, 11: earth.MethodAlbers, 15: earth.MethodPolarStereographicB, 16: earth.MethodObliqueStereographic,
-	17: earth.MethodEquidistantSpherical, 18: earth.MethodCassini, 22: earth.MethodPolyconic, 24: earth.MethodSinusoidal,
-	27: earth.MethodTransverseMercatorSouth, 28: earth.MethodCylindricalEqualArea,
-}
 
 type geoKeys struct {
 	short  map[uint16]uint64
@@ -182,7 +175,7 @@ func (k geoKeys) base() (*earth.CRS, error) {
 }
 
 // onDatum is the geographic CRS of the keys on a datum, with the keys' prime meridian.
-func (k geoKeys) onDatum(name string, d earth.Datum, e earth.Ellipsoid, unit float64) *earth.CRS {
+func (k geoKeys) onDatum(name string, d earth.Datum, e ellipsoid.Ellipsoid, unit float64) *earth.CRS {
 	c := &earth.CRS{Name: name, Datum: d, Ellipsoid: e, Unit: unit, UnitName: "degree", Meridian: k.double[keyPrimeMeridianLon] * unit}
 	if unit != math.Pi/180 {
 		c.UnitName = "grad"
@@ -190,22 +183,22 @@ func (k geoKeys) onDatum(name string, d earth.Datum, e earth.Ellipsoid, unit flo
 	return c.OnGround()
 }
 
-func (k geoKeys) ellipsoid() (earth.Ellipsoid, error) {
+func (k geoKeys) ellipsoid() (ellipsoid.Ellipsoid, error) {
 	switch k.short[keyEllipsoid] {
 	case 7030:
-		return earth.WGS84, nil
+		return ellipsoid.WGS84, nil
 	case 7019:
-		return earth.GRS80, nil
+		return ellipsoid.GRS80, nil
 	case 7008:
-		return earth.Clarke1866, nil
+		return ellipsoid.Clarke1866, nil
 	case 7035, 7047, 7048: // spheres
-		return earth.Ellipsoid{Name: "sphere", A: map[uint64]float64{7035: 6371000, 7047: 6370997, 7048: 6371007}[k.short[keyEllipsoid]]}, nil
+		return ellipsoid.Ellipsoid{Name: "sphere", A: map[uint64]float64{7035: 6371000, 7047: 6370997, 7048: 6371007}[k.short[keyEllipsoid]]}, nil
 	}
 	a := k.double[keySemiMajor]
 	if !(a > 1e6 && a < 1e8) {
-		return earth.Ellipsoid{}, fmt.Errorf("its keys name no ellipsoid that is known (EPSG:%d, semi-major axis %g m): convert it to an EPSG-coded CRS", k.short[keyEllipsoid], a)
+		return ellipsoid.Ellipsoid{}, fmt.Errorf("its keys name no ellipsoid that is known (EPSG:%d, semi-major axis %g m): convert it to an EPSG-coded CRS", k.short[keyEllipsoid], a)
 	}
-	e := earth.Ellipsoid{Name: fmt.Sprintf("ellipsoid of %.3f m", a), A: a}
+	e := ellipsoid.Ellipsoid{Name: fmt.Sprintf("ellipsoid of %.3f m", a), A: a}
 	if inv, ok := k.double[keyInverseFlat]; ok && inv != 0 {
 		e.F = 1 / inv
 	} else if b, ok := k.double[keySemiMinor]; ok {
@@ -231,63 +224,40 @@ func (k geoKeys) projected() (*earth.CRS, error) {
 		name = "unnamed projected CRS"
 	}
 	d := earth.Definition{Name: name, Base: base, Unit: unit, UnitName: unitName}
-	roles := earth.Roles{}
 	if p := k.short[keyProjection]; p > 16000 && p < 16161 && p%100 >= 1 && p%100 <= 60 { // UTM by its operation code
-		d.Method = earth.MethodTransverseMercator
-		roles = earth.Roles{"lon0": float64(p%100)*6 - 183, "scale": 0.9996, "fe": 500000}
+		d.Method = projection.TransverseMercator
+		d.Params = projection.Params{projection.Lon0: float64(p%100)*6 - 183, projection.Scale: 0.9996, projection.East: 500000}
 		if p > 16100 {
-			roles["fn"] = 1e7
+			d.Params[projection.North] = 1e7
 		}
-		d.Params = d.Method.Params(roles)
 		return earth.Define(d)
 	}
-	method, ok := methodOf[k.short[keyMethod]]
-	if !ok {
-		return nil, fmt.Errorf("its CRS (%s; EPSG:%d, projection method %d) is not known to this version: convert it to an EPSG-coded CRS such as EPSG:3035 or a UTM zone",
+	d.Params = k.params(unit)
+	if d.Method = projection.ByGeoKey(int(k.short[keyMethod]), d.Params); d.Method == nil {
+		return nil, fmt.Errorf("its CRS (%s; EPSG:%d, projection method %d) is not known to this version, or its parameters are incomplete: convert it to an EPSG-coded CRS such as EPSG:3035 or a UTM zone",
 			name, k.short[keyProjectedCRS], k.short[keyMethod])
 	}
+	return earth.Define(d)
+}
+
+// params are the parameters of the projection; unit is that of its lengths in metres.
+func (k geoKeys) params(unit float64) projection.Params {
+	out := projection.Params{}
 	for role, keys := range roleKeys {
 		for _, key := range keys {
 			if v, ok := k.double[key]; ok {
-				roles[role] = v
+				if role.Length() {
+					v *= unit
+				}
+				out[role] = v
 				break
 			}
 		}
 	}
-	roles["fe"], roles["fn"] = roles["fe"]*unit, roles["fn"]*unit
-	switch method {
-	case earth.MethodMercatorA:
-		if _, ok := roles["lat1"]; ok {
-			method = earth.MethodMercatorB
-		}
-	case earth.MethodPolarStereographicB:
-		if v, ok := roles["scale"]; math.Abs(roles["lat0"]) == 90 && ok && v != 0 {
-			method = earth.MethodPolarStereographicA
-		} else if _, ok := roles["lat1"]; !ok {
-			roles["lat1"] = roles["lat0"]
-		}
-	case earth.MethodConic2:
-		_, first := roles["lat1"]
-		if _, ok := roles["lat2"]; !ok {
-			switch {
-			case first && roles["scale"] == 0:
-				roles["lat2"] = roles["lat1"]
-			case roles["scale"] != 0:
-				method = earth.MethodConic1
-			default:
-				return nil, fmt.Errorf("its keys name a Lambert conformal conic (%s) without standard parallels: the file is incomplete", name)
-			}
-		}
-	case earth.MethodObliqueMercatorA:
-		if _, ok := k.double[keyCenterEasting]; ok {
-			method = earth.MethodObliqueMercatorB
-		}
+	if out[projection.Scale] == 0 { // written by some for none
+		delete(out, projection.Scale)
 	}
-	if roles["scale"] == 0 { // written by some for none
-		delete(roles, "scale")
-	}
-	d.Method, d.Params = method, method.Params(roles)
-	return earth.Define(d)
+	return out
 }
 
 // fromCitation reads the WKT that some programs put into a citation, behind "ESRI PE String = " or alone.
@@ -305,11 +275,17 @@ func (k geoKeys) fromCitation() (*earth.CRS, error) {
 }
 
 // roleKeys are the keys that hold a parameter, the likeliest first.
-var roleKeys = map[string][]uint16{
-	"lat0": {keyOriginLat, keyFalseOriginLat, keyCenterLat}, "lon0": {keyOriginLon, keyFalseOriginLon, keyCenterLon, keyPoleLon},
-	"lat1": {keyParallel1}, "lat2": {keyParallel2}, "scale": {keyScale, keyScaleAtCenter},
-	"fe": {keyFalseEasting, keyFalseOriginEast, keyCenterEasting}, "fn": {keyFalseNorthing, keyFalseOriginNorth, keyCenterNorthing},
-	"azimuth": {keyAzimuth}, "skew": {keySkew},
+var roleKeys = map[projection.Role][]uint16{
+	projection.Lat0:       {keyOriginLat, keyFalseOriginLat, keyCenterLat},
+	projection.Lon0:       {keyOriginLon, keyFalseOriginLon, keyCenterLon, keyPoleLon},
+	projection.Lat1:       {keyParallel1},
+	projection.Lat2:       {keyParallel2},
+	projection.Scale:      {keyScale, keyScaleAtCenter},
+	projection.East:       {keyFalseEasting, keyFalseOriginEast, keyCenterEasting},
+	projection.North:      {keyFalseNorthing, keyFalseOriginNorth, keyCenterNorthing},
+	projection.CentreEast: {keyCenterEasting}, projection.CentreNorth: {keyCenterNorthing},
+	projection.Azimuth: {keyAzimuth},
+	projection.Skew:    {keySkew},
 }
 
 // sameUnit refuses a linear unit that is not that of the CRS which the keys name by its code: one of them is wrong.
@@ -372,42 +348,25 @@ func keysOf(c *earth.CRS) (geoKeys, error) {
 		k.short[keyLinearUnit] = 9001
 		delete(k.double, keyLinearSize)
 	}
-	code := uint64(0)
-	for ct, m := range methodOf {
-		if m == d.Method {
-			code = ct
+	unwritten := fmt.Errorf("the CRS %s cannot be written to a GeoTIFF without an EPSG code", c.Name)
+	if len(d.Method.GeoKeys) == 0 {
+		return k, unwritten
+	}
+	k.short[keyMethod] = uint64(d.Method.GeoKeys[0])
+	for _, p := range d.Method.Params {
+		v, ok := d.Params[p.Role]
+		if !ok {
+			continue
 		}
-	}
-	roles := d.Roles()
-	switch d.Method { // those that share a code with another
-	case earth.MethodMercatorB:
-		code = 7
-	case earth.MethodObliqueMercatorB:
-		code = 3
-	case earth.MethodPolarStereographicA:
-		code = 15
-	case earth.MethodPolarStereographicB:
-		roles["lat0"] = roles["lat1"]
-		delete(roles, "lat1")
-	}
-	if code == 0 {
-		return k, fmt.Errorf("the CRS %s cannot be written to a GeoTIFF without an EPSG code", c.Name)
-	}
-	k.short[keyMethod] = code
-	for role, v := range roles {
-		keys := roleKeys[role]
-		if len(keys) == 0 {
-			return k, fmt.Errorf("the CRS %s cannot be written to a GeoTIFF without an EPSG code", c.Name)
-		}
-		key := keys[0]
-		switch {
-		case role == "fe" || role == "fn":
-			v /= d.Unit
-			if d.Method == earth.MethodObliqueMercatorB {
-				key = keys[2]
+		key := p.GeoKey
+		if key == 0 {
+			if len(roleKeys[p.Role]) == 0 {
+				return k, unwritten
 			}
-		case d.Method == earth.MethodLambertAzimuthalEqualArea && (role == "lat0" || role == "lon0"):
-			key = keys[2]
+			key = roleKeys[p.Role][0]
+		}
+		if p.Role.Length() {
+			v /= d.Unit
 		}
 		k.double[key] = v
 	}

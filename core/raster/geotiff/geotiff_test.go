@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -94,29 +95,29 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 func TestCRSWrittenOut(t *testing.T) {
 	wgs, _ := earth.Lookup(4326)
 	for _, of := range []struct {
-		method earth.Method
-		roles  earth.Roles
+		method *projection.Method
+		roles  projection.Params
 	}{
-		{earth.MethodTransverseMercator, earth.Roles{"lon0": 13.5, "scale": 0.9999, "fe": 1000}},
-		{earth.MethodTransverseMercatorSouth, earth.Roles{"lon0": 13.5, "lat0": 10, "scale": 1, "fe": 1000}},
-		{earth.MethodLambertAzimuthalEqualArea, earth.Roles{"lat0": 58, "lon0": 12, "fn": 500}},
-		{earth.MethodAlbers, earth.Roles{"lat0": 50, "lon0": 12, "lat1": 55, "lat2": 61}},
-		{earth.MethodCylindricalEqualArea, earth.Roles{"lon0": 12, "lat1": 30}},
-		{earth.MethodMercatorB, earth.Roles{"lon0": 12, "lat1": 58}},
-		{earth.MethodMercatorA, earth.Roles{"lon0": 12, "scale": 0.9}},
-		{earth.MethodConic2, earth.Roles{"lat0": 50, "lon0": 12, "lat1": 55, "lat2": 61, "fe": 7}},
-		{earth.MethodConic1, earth.Roles{"lat0": 50, "lon0": 12, "scale": 0.99, "fe": 7}},
-		{earth.MethodPolarStereographicA, earth.Roles{"lat0": 90, "lon0": 12, "scale": 0.994, "fe": 7}},
-		{earth.MethodPolarStereographicB, earth.Roles{"lat1": 71, "lon0": 12, "fe": 7}},
-		{earth.MethodObliqueStereographic, earth.Roles{"lat0": 52, "lon0": 12, "scale": 0.9999, "fe": 7}},
-		{earth.MethodObliqueMercatorA, earth.Roles{"lat0": 52, "lon0": 12, "azimuth": 30, "skew": 30, "scale": 0.9999, "fe": 7}},
-		{earth.MethodObliqueMercatorB, earth.Roles{"lat0": 52, "lon0": 12, "azimuth": 30, "skew": 29, "scale": 0.9999, "fe": 7}},
-		{earth.MethodCassini, earth.Roles{"lat0": 52, "lon0": 12, "fe": 7}},
-		{earth.MethodPolyconic, earth.Roles{"lat0": 52, "lon0": 12, "fe": 7}},
-		{earth.MethodSinusoidal, earth.Roles{"lon0": 12}},
-		{earth.MethodEquidistantSpherical, earth.Roles{"lon0": 12, "lat1": 40}},
+		{projection.TransverseMercator, projection.Params{"lon0": 13.5, "scale": 0.9999, "fe": 1000}},
+		{projection.TransverseMercatorSouth, projection.Params{"lon0": 13.5, "lat0": 10, "scale": 1, "fe": 1000}},
+		{projection.AzimuthalEqualArea, projection.Params{"lat0": 58, "lon0": 12, "fn": 500}},
+		{projection.Albers, projection.Params{"lat0": 50, "lon0": 12, "lat1": 55, "lat2": 61}},
+		{projection.CylindricalEqualArea, projection.Params{"lon0": 12, "lat1": 30}},
+		{projection.MercatorB, projection.Params{"lon0": 12, "lat1": 58}},
+		{projection.MercatorA, projection.Params{"lon0": 12, "scale": 0.9}},
+		{projection.LambertConformal2, projection.Params{"lat0": 50, "lon0": 12, "lat1": 55, "lat2": 61, "fe": 7}},
+		{projection.LambertConformal1, projection.Params{"lat0": 50, "lon0": 12, "scale": 0.99, "fe": 7}},
+		{projection.PolarStereographicA, projection.Params{"lat0": 90, "lon0": 12, "scale": 0.994, "fe": 7}},
+		{projection.PolarStereographicB, projection.Params{"lat1": 71, "lon0": 12, "fe": 7}},
+		{projection.ObliqueStereographic, projection.Params{"lat0": 52, "lon0": 12, "scale": 0.9999, "fe": 7}},
+		{projection.ObliqueMercatorA, projection.Params{"lat0": 52, "lon0": 12, "azimuth": 30, "skew": 30, "scale": 0.9999, "fe": 7}},
+		{projection.ObliqueMercatorB, projection.Params{"lat0": 52, "lon0": 12, "azimuth": 30, "skew": 29, "scale": 0.9999, "ce": 7}},
+		{projection.Cassini, projection.Params{"lat0": 52, "lon0": 12, "fe": 7}},
+		{projection.Polyconic, projection.Params{"lat0": 52, "lon0": 12, "fe": 7}},
+		{projection.Sinusoidal, projection.Params{"lon0": 12}},
+		{projection.EquidistantSpherical, projection.Params{"lon0": 12, "lat1": 40}},
 	} {
-		d := earth.Definition{Method: of.method, Params: of.method.Params(of.roles)}
+		d := earth.Definition{Method: of.method, Params: of.roles}
 		for _, unit := range []float64{1, 0.3048} {
 			d.Base, d.Name, d.Unit, d.UnitName = wgs, "local", unit, "unit"
 			crs, err := earth.Define(d)
@@ -132,8 +133,8 @@ func TestCRSWrittenOut(t *testing.T) {
 			require.True(t, ok)
 			x2, y2, ok := s.Header().Grid.CRS.FromGeographic(0.22, 1.01)
 			require.True(t, ok)
-			assert.InDelta(t, x, x2, 1e-6, "%d", d.Method)
-			assert.InDelta(t, y, y2, 1e-6, "%d", d.Method)
+			assert.InDelta(t, x, x2, 1e-6, d.Method.Name)
+			assert.InDelta(t, y, y2, 1e-6, d.Method.Name)
 			s.Close()
 		}
 	}

@@ -1,15 +1,34 @@
-package earth
+package projection
 
-import "math"
+import (
+	"math"
 
-// TransverseMercator is the Krüger series in the third flattening n to order 8, with Karney's
-// treatment of the latitudes: C. F. F. Karney, Transverse Mercator with an accuracy of a few
+	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+)
+
+// TransverseMercator is the conformal projection of UTM and of most national grids.
+var TransverseMercator = &Method{
+	Name: "transverse Mercator", Codes: []int{9807, 1111}, Texts: "transversemercator gausskruger transversemercator3d", WKT1: "Transverse_Mercator", GeoKeys: []int{1},
+	Params: []Parameter{{Role: Lat0, Code: 8801, WKT1: "latitude_of_origin"}, {Role: Lon0, Code: 8802, WKT1: "central_meridian"},
+		{Role: Scale, Code: 8805, WKT1: "scale_factor"}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
+	New: newTransverseMercator,
+}
+
+// TransverseMercatorSouth is the same with coordinates that count to the west and to the south.
+var TransverseMercatorSouth = &Method{
+	Name: "transverse Mercator, south orientated", Codes: []int{9808}, Texts: "transversemercatorsouthorientated", GeoKeys: []int{27},
+	Params: []Parameter{{Role: Lat0, Code: 8801}, {Role: Lon0, Code: 8802}, {Role: Scale, Code: 8805}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
+	New:    newTransverseMercatorSouth,
+}
+
+// transverseMercator is the Krüger series in the third flattening n to order 8, with Karney's
+// treatment of the latitudes: C. F. F. Karney, Transverse mercator with an accuracy of a few
 // nanometers, J. Geodesy 85 (2011), eq. 7-36; coefficients as extended to n⁸ there.
 //
 // It is accurate to rounding (a nanometre or two) in a UTM zone and to well under a micrometre
 // 20° from the central meridian. Beyond 50° Forward and Inverse report false.
-type TransverseMercator struct {
-	e                      Ellipsoid
+type transverseMercator struct {
+	e                      ellipsoid.Ellipsoid
 	lon0, k0, fe, fn       float64
 	ecc, scale, meridional float64 // scale is k0·A, meridional the northing of the origin
 	alpha, beta            [9]float64
@@ -17,10 +36,16 @@ type TransverseMercator struct {
 
 const tmercLimit = 50 * degree
 
-// NewTransverseMercator has scale k0 on the meridian lon0 and northing fn at lat0 (radians).
-func NewTransverseMercator(e Ellipsoid, lat0, lon0, k0, fe, fn float64) *TransverseMercator {
+func newTransverseMercator(e ellipsoid.Ellipsoid, params Params) (Projection, error) {
+	return krugerSeries(e, params), nil
+}
+
+// krugerSeries has its scale on the central meridian, and the false northing at the latitude of the origin.
+func krugerSeries(e ellipsoid.Ellipsoid, params Params) *transverseMercator {
+	lon0, lat0, fe, fn := params.origin()
+	k0 := params.factor(Scale)
 	n := e.F / (2 - e.F)
-	p := &TransverseMercator{e: e, lon0: lon0, k0: k0, fe: fe, fn: fn, ecc: math.Sqrt(e.E2())}
+	p := &transverseMercator{e: e, lon0: lon0, k0: k0, fe: fe, fn: fn, ecc: math.Sqrt(e.E2())}
 	n2 := n * n
 	p.scale = k0 * e.A / (1 + n) * (1 + n2*(1./4+n2*(1./64+n2*(1./256+n2*25/16384))))
 	powers := [9]float64{1}
@@ -35,9 +60,15 @@ func NewTransverseMercator(e Ellipsoid, lat0, lon0, k0, fe, fn float64) *Transve
 			p.beta[j] += c * powers[j+i]
 		}
 	}
-	_, p.meridional, _ = p.Forward(lat0, lon0)
+	_, p.meridional, _ = p.Forward(lon0, lat0)
 	p.meridional -= fn
 	return p
+}
+
+// newTransverseMercatorSouth counts to the west and to the south.
+func newTransverseMercatorSouth(e ellipsoid.Ellipsoid, params Params) (Projection, error) {
+	inner := Params{Lon0: params[Lon0], Lat0: params[Lat0], Scale: params.factor(Scale)}
+	return reversed{krugerSeries(e, inner), params[East], params[North]}, nil
 }
 
 // krugerAlpha[j-1] holds the coefficients of n^j, n^(j+1), … n⁸ in α_j.
@@ -86,13 +117,13 @@ func series(c *[9]float64, xi, eta float64) (dxi, deta, dre, dim float64) {
 }
 
 // Forward implements [Projection].
-func (p *TransverseMercator) Forward(lat, lon float64) (x, y float64, ok bool) {
-	dl := wrapLongitude(lon - p.lon0)
+func (p *transverseMercator) Forward(lon, lat float64) (x, y float64, ok bool) {
+	dl := ellipsoid.WrapLongitude(lon - p.lon0)
 	if math.Abs(dl) > tmercLimit || math.Abs(lat) > math.Pi/2 {
 		return 0, 0, false
 	}
 	sl, cl := math.Sincos(dl)
-	taup := conformalTan(math.Tan(lat), p.ecc)
+	taup := ellipsoid.ConformalTan(math.Tan(lat), p.ecc)
 	xi := math.Atan2(taup, cl)
 	eta := math.Asinh(sl / math.Hypot(taup, cl))
 	dxi, deta, _, _ := series(&p.alpha, xi, eta)
@@ -100,7 +131,7 @@ func (p *TransverseMercator) Forward(lat, lon float64) (x, y float64, ok bool) {
 }
 
 // Inverse implements [Projection].
-func (p *TransverseMercator) Inverse(x, y float64) (lat, lon float64, ok bool) {
+func (p *transverseMercator) Inverse(x, y float64) (lon, lat float64, ok bool) {
 	xi, eta := (y+p.meridional)/p.scale, (x-p.fe)/p.scale
 	if !(math.Abs(eta) < 1.2) || !(math.Abs(xi) <= math.Pi/2+1e-9) {
 		return 0, 0, false
@@ -113,15 +144,15 @@ func (p *TransverseMercator) Inverse(x, y float64) (lat, lon float64, ok bool) {
 		return 0, 0, false
 	}
 	taup := math.Sin(xi) / math.Hypot(s, c)
-	return math.Atan(geographicTan(taup, p.ecc)), wrapLongitude(p.lon0 + dl), true
+	return ellipsoid.WrapLongitude(p.lon0 + dl), math.Atan(ellipsoid.GeographicTan(taup, p.ecc)), true
 }
 
 // ArealScale implements [Projection]: the square of the point scale (Karney 2011, eq. 23-26).
-func (p *TransverseMercator) ArealScale(lat, lon float64) float64 {
-	dl := wrapLongitude(lon - p.lon0)
+func (p *transverseMercator) ArealScale(lon, lat float64) float64 {
+	dl := ellipsoid.WrapLongitude(lon - p.lon0)
 	sl, cl := math.Sincos(dl)
 	tau := math.Tan(lat)
-	taup := conformalTan(tau, p.ecc)
+	taup := ellipsoid.ConformalTan(tau, p.ecc)
 	h := math.Hypot(taup, cl)
 	xi, eta := math.Atan2(taup, cl), math.Asinh(sl/h)
 	_, _, dre, dim := series(&p.alpha, xi, eta)
@@ -133,6 +164,29 @@ func (p *TransverseMercator) ArealScale(lat, lon float64) float64 {
 }
 
 // Traits implements [Projection].
-func (p *TransverseMercator) Traits() Traits {
+func (p *transverseMercator) Traits() Traits {
 	return Traits{Method: "transverse Mercator", Conformal: true}
+}
+
+// Domain implements [Projection].
+func (p *transverseMercator) Domain() Domain {
+	const most = tmercLimit - 1e-9
+	return Domain{Boxes: []Box{{p.lon0 - most, -math.Pi / 2, p.lon0 + most, math.Pi / 2}}}
+}
+
+// reversed counts to the west and to the south (EPSG method 9808).
+type reversed struct {
+	Projection
+	fe, fn float64
+}
+
+// Forward implements [Projection].
+func (p reversed) Forward(lon, lat float64) (x, y float64, ok bool) {
+	x, y, ok = p.Projection.Forward(lon, lat)
+	return p.fe - x, p.fn - y, ok
+}
+
+// Inverse implements [Projection].
+func (p reversed) Inverse(x, y float64) (lon, lat float64, ok bool) {
+	return p.Projection.Inverse(p.fe-x, p.fn-y)
 }

@@ -1,11 +1,11 @@
-package earth
+package ellipsoid
 
 import "math"
 
 // Direct gives the point that lies at a distance in metres along the geodesic that leaves lat, lon with an
 // azimuth, all in radians: T. Vincenty, Direct and inverse solutions of geodesics on the ellipsoid, Survey
 // Review 23 (1975). Its series is good to a tenth of a millimetre over any distance.
-func (e Ellipsoid) Direct(lat, lon, azimuth, distance float64) (lat2, lon2 float64) {
+func (e Ellipsoid) Direct(lon, lat, azimuth, distance float64) (lon2, lat2 float64) {
 	b := e.B()
 	s1, c1 := math.Sincos(azimuth)
 	u1 := math.Atan((1 - e.F) * math.Tan(lat))
@@ -35,5 +35,5 @@ func (e Ellipsoid) Direct(lat, lon, azimuth, distance float64) (lat2, lon2 float
 	lambda := math.Atan2(s*s1, cu*c-su*s*c1)
 	t := e.F / 16 * cos2Alpha * (4 + e.F*(4-3*cos2Alpha))
 	l := lambda - (1-t)*e.F*sinAlpha*(sigma+t*s*(cm+t*c*(2*cm*cm-1)))
-	return lat2, lon + l
+	return lon + l, lat2
 }

@@ -1,8 +1,15 @@
-package earth
+// Package ellipsoid is the figure of the Earth: an ellipsoid of revolution, with the areas between its parallels in closed
+// form, the latitudes that projections need, and geodesics.
+//
+// Angles are in radians, lengths in metres, areas in square metres. An [Ellipsoid] is a value without state.
+package ellipsoid
 
-import "math"
+import (
+	"fmt"
+	"math"
+)
 
-// Ellipsoid is an oblate ellipsoid of revolution, or a sphere when F is 0.
+// An Ellipsoid is an oblate ellipsoid of revolution, or a sphere when F is 0.
 type Ellipsoid struct {
 	Name string
 	A    float64 // semi-major axis, metres
@@ -33,9 +40,9 @@ func atanhRatio(ecc, x float64) float64 {
 	return math.Atanh(ecc*x) / ecc
 }
 
-// authalicQ is Snyder's q (1987, eq. 3-12): the area between the equator and the parallel of
+// AuthalicQ is Snyder's q (1987, eq. 3-12): the area between the equator and the parallel of
 // sine s is A²·q/2 for each radian of longitude.
-func (e Ellipsoid) authalicQ(s float64) float64 {
+func (e Ellipsoid) AuthalicQ(s float64) float64 {
 	e2 := e.E2()
 	return (1 - e2) * (s/(1-e2*s*s) + atanhRatio(math.Sqrt(e2), s))
 }
@@ -71,8 +78,8 @@ func (e Ellipsoid) qDifference(s1, s2, ds float64) float64 {
 	return (1 - e2) * (rational + logarithmic)
 }
 
-// radii are the radii of curvature in the meridian and in the prime vertical at latitude phi.
-func (e Ellipsoid) radii(phi float64) (meridian, vertical float64) {
+// Radii are the radii of curvature in the meridian and in the prime vertical at latitude phi.
+func (e Ellipsoid) Radii(phi float64) (meridian, vertical float64) {
 	e2 := e.E2()
 	s := math.Sin(phi)
 	w := 1 - e2*s*s
@@ -83,14 +90,14 @@ func (e Ellipsoid) radii(phi float64) (meridian, vertical float64) {
 // GroundSpacing is the length in metres on the ground of one radian along the meridian and of
 // one radian along the parallel at latitude phi.
 func (e Ellipsoid) GroundSpacing(phi float64) (northward, eastward float64) {
-	m, n := e.radii(phi)
+	m, n := e.Radii(phi)
 	return m, n * math.Cos(phi)
 }
 
-// latitudeFromQ inverts authalicQ by Newton's iteration from the authalic latitude (Snyder
+// LatitudeFromQ inverts authalicQ by Newton's iteration from the authalic latitude (Snyder
 // 1987, eq. 3-16). It reports false when q lies beyond the pole by more than rounding.
-func (e Ellipsoid) latitudeFromQ(q float64) (float64, bool) {
-	qp := e.authalicQ(1)
+func (e Ellipsoid) LatitudeFromQ(q float64) (float64, bool) {
+	qp := e.AuthalicQ(1)
 	r := q / qp
 	if !(math.Abs(r) <= 1+1e-12) {
 		return 0, false
@@ -106,7 +113,7 @@ func (e Ellipsoid) latitudeFromQ(q float64) (float64, bool) {
 			break
 		}
 		w := 1 - e2*s*s
-		step := (q - e.authalicQ(s)) * w * w / (2 * (1 - e2) * c)
+		step := (q - e.AuthalicQ(s)) * w * w / (2 * (1 - e2) * c)
 		phi += step
 		if math.Abs(step) < 1e-16 {
 			break
@@ -115,8 +122,8 @@ func (e Ellipsoid) latitudeFromQ(q float64) (float64, bool) {
 	return math.Max(-math.Pi/2, math.Min(math.Pi/2, phi)), true
 }
 
-// conformalTan is tan χ of the conformal latitude for τ = tan φ (Karney 2011, eq. 7-9).
-func conformalTan(tau, ecc float64) float64 {
+// ConformalTan is tan χ of the conformal latitude for τ = tan φ (Karney 2011, eq. 7-9).
+func ConformalTan(tau, ecc float64) float64 {
 	if math.IsInf(tau, 0) {
 		return tau
 	}
@@ -125,8 +132,8 @@ func conformalTan(tau, ecc float64) float64 {
 	return math.Hypot(1, sig)*tau - sig*tau1
 }
 
-// geographicTan inverts conformalTan by Newton's iteration (Karney 2011, eq. 19-21).
-func geographicTan(taup, ecc float64) float64 {
+// GeographicTan inverts ConformalTan by Newton's iteration (Karney 2011, eq. 19-21).
+func GeographicTan(taup, ecc float64) float64 {
 	e2m := 1 - ecc*ecc
 	tau := taup / e2m
 	if math.Abs(taup) > 70 {
@@ -137,7 +144,7 @@ func geographicTan(taup, ecc float64) float64 {
 	}
 	stop := 1e-17 * math.Max(1, math.Abs(taup))
 	for range 8 {
-		got := conformalTan(tau, ecc)
+		got := ConformalTan(tau, ecc)
 		step := (taup - got) * (1 + e2m*tau*tau) / (e2m * math.Hypot(1, tau) * math.Hypot(1, got))
 		tau += step
 		if !(math.Abs(step) >= stop) {
@@ -147,12 +154,52 @@ func geographicTan(taup, ecc float64) float64 {
 	return tau
 }
 
-// wrapLongitude brings an angle in radians into [-π, π].
-func wrapLongitude(lon float64) float64 {
+// WrapLongitude brings an angle in radians into [-π, π].
+func WrapLongitude(lon float64) float64 {
 	if lon >= -math.Pi && lon <= math.Pi {
 		return lon
 	}
 	return math.Remainder(lon, 2*math.Pi)
 }
 
-const degree = math.Pi / 180
+// AreaFromParallel is the area in m² between the parallels ref and lat for a radian of longitude.
+func (e Ellipsoid) AreaFromParallel(ref, sinRef, lat float64) float64 {
+	ds := 2 * math.Cos((lat+ref)/2) * math.Sin((lat-ref)/2)
+	return e.A * e.A * e.qDifference(sinRef, sinRef+ds, ds) / 2
+}
+
+// Near reports whether two ellipsoids are the same but for rounding.
+func (e Ellipsoid) Near(o Ellipsoid) bool {
+	return math.Abs(e.A-o.A) < 0.01 && math.Abs(e.F-o.F) < 1e-8
+}
+
+// Check refuses an ellipsoid that the Earth cannot have.
+func (e Ellipsoid) Check() error {
+	if !(e.A > 1e6 && e.A < 1e8) || !(e.F >= 0 && e.F < 0.1) {
+		return fmt.Errorf("its ellipsoid has a semi-major axis of %g m and a flattening of %g", e.A, e.F)
+	}
+	return nil
+}
+
+// Isometric is the isometric latitude ψ; tan(π/4-φ/2)·((1+e·sin φ)/(1-e·sin φ))^(e/2), the t of
+// Snyder (1987, eq. 15-9), is exp(-ψ).
+func (e Ellipsoid) Isometric(lat float64) float64 {
+	return math.Asinh(ConformalTan(math.Tan(lat), math.Sqrt(e.E2())))
+}
+
+// FromIsometric inverts isometric.
+func (e Ellipsoid) FromIsometric(psi float64) float64 {
+	if psi > 700 {
+		return math.Pi / 2
+	}
+	if psi < -700 {
+		return -math.Pi / 2
+	}
+	return math.Atan(GeographicTan(math.Sinh(psi), math.Sqrt(e.E2())))
+}
+
+// ParallelRadius is ν·cos φ/a, the radius of a parallel in units of the semi-major axis (Snyder's m).
+func (e Ellipsoid) ParallelRadius(lat float64) float64 {
+	s, c := math.Sincos(lat)
+	return c / math.Sqrt(1-e.E2()*s*s)
+}
