@@ -205,7 +205,7 @@ func (o Option) within(v float64) error {
 	if v >= least && v <= most {
 		return nil
 	}
-	e := fault.Misusef(o.Name, strconv.FormatFloat(v, 'g', -1, 64), "cannot be")
+	e := fault.Misusef(o.Name, strings.ToLower(strings.TrimPrefix(strconv.FormatFloat(v, 'g', -1, 64), "+")), "is out of range")
 	switch {
 	case o.most != "":
 		return e.Do("give a number from %s to %s", o.least, o.most)

@@ -27,8 +27,8 @@ import (
 //   - mean and std weigh each value by its true area in the zone; std is that of the whole population, not of a sample.
 //   - median and pN are the least value such that at least half, or N percent, of the area has it or less.
 //   - sum adds up value · share of the cell, as is right for cells that hold amounts, such as people.
-//   - variety is how many different values there are, majority the one with most area, minority the one with least; of
-//     several the lowest.
+//   - variety is how many different values there are, majority the one with most area, minority the one with least; in a
+//     tie the lowest ([raster.Dominant]).
 //
 // Cells that are nodata, and values that are no finite numbers, take no part.
 type Statistic string

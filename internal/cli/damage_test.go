@@ -24,7 +24,7 @@ func TestOneFlippedBitInAnyContainer(t *testing.T) {
 	for _, c := range []string{"deflate", "zstd"} {
 		verdex(t, "reclassify", "a.asc", "--crs", "EPSG:32633", "--crosswalk", "keep.csv", "--no-overviews", "--compress", c, "--out", c+".tif")
 	}
-	verdex(t, "zones", "grid", "--like", "deflate.tif", "--cells", "10", "--out", "z.geojson")
+	verdex(t, "zones", "grid", "--grid", "deflate.tif", "--cells", "10", "--out", "z.geojson")
 	for _, name := range []string{"z.gpkg", "z.shp", "z.parquet", "z.geojsonl"} {
 		verdex(t, "zones", "pick", "z.geojson", "--out", name)
 	}

@@ -35,7 +35,7 @@ var writingCommands = []string{
 	"mosaic <cover_2020.tif --from-list <list.txt --crs <utm.prj --override-crs --out >r.tif",
 	"clip <cover_2020.tif --to <wards.geojson --from-list <list.txt --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >r.tif",
 	"align <cover_2020.tif --grid <elevation.tif --from-list <list.txt --crs <utm.prj --override-crs --out >r.tif",
-	"derive expr e+1 --layer e=<elevation.tif --crosswalk <steps.csv --legend <legend.csv --crs <utm.prj --override-crs --out >r.tif",
+	"derive expr e+1 --layer e=<elevation.tif --grid <elevation.tif --crosswalk <steps.csv --legend <legend.csv --crs <utm.prj --override-crs --out >r.tif",
 	"derive slope <elevation.tif --crosswalk <steps.csv --legend <legend.csv --crs <utm.prj --override-crs --out >r.tif",
 	"derive rules --rules <rules.yaml --layer c=<cover_2020.tif --layer e=<elevation.tif --grid c --legend <legend.csv --crs <utm.prj --override-crs --out >r.tif",
 	"derive composite <cover_2020.tif --from-list <list.txt --crs <utm.prj --override-crs --out >r.tif",

@@ -100,7 +100,7 @@ func noCommand(c *cli.Command, name string) error {
 
 // nearest is the word that differs from another by the fewest letters, if these are few.
 func nearest(word string, among []string) string {
-	best, least := "", 1+len(word)/3
+	best, least := "", max(1, len(word)/3)
 	for _, w := range among {
 		if d := text.Distance(word, w); d <= least && (best == "" || d < least) {
 			best, least = w, d

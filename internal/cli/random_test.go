@@ -41,18 +41,18 @@ func randomWorld(t *testing.T) (files []string) {
 	put("z.geojson", `{"type":"FeatureCollection","features":[{"type":"Feature","properties":{"id":"a","n":3},"geometry":{"type":"Polygon","coordinates":[[[15,58.63],[15.01,58.63],[15.01,58.65],[15,58.65],[15,58.63]]]}},{"type":"Feature","properties":{"id":"b","n":null},"geometry":null},{"type":"Feature","properties":{"id":"ü \" '","n":1e300},"geometry":{"type":"MultiPolygon","coordinates":[[[[15,58.64],[15.002,58.64],[15.002,58.641],[15,58.64]]]]}}]}`)
 	put("odd.geojson", `{"type":"FeatureCollection","features":[{"type":"Feature","properties":{"id":9007199254740993},"geometry":{"type":"Polygon","coordinates":[[[15,58.63],[15.01,58.65],[15.01,58.63],[15,58.65],[15,58.63]]]}},{"type":"Feature","properties":{"id":1.5},"geometry":{"type":"Point","coordinates":[15,58.64]}}]}`)
 	verdex(t, "reclassify", "a.asc", "--crs", "EPSG:32633", "--crosswalk", "keep.csv", "--out", "c.tif")
-	verdex(t, "zones", "grid", "--like", "c.tif", "--cells", "4", "--out", "g.gpkg")
+	verdex(t, "zones", "grid", "--grid", "c.tif", "--cells", "4", "--out", "g.gpkg")
 	verdex(t, "zones", "pick", "g.gpkg", "--out", "g.shp")
 	verdex(t, "zones", "pick", "g.gpkg", "--out", "g.parquet")
 	verdex(t, "book", "create", "b.book")
 	verdex(t, "measure", "c.tif", "--zones", "g.gpkg", "--zone-id", "zone_id", "--epoch", "2004", "--post", "b.book", "--account", "x", "--out", "t.csv")
 	verdex(t, "change", "--epoch", "2004=c.tif", "--epoch", "2012=c.tif", "--table", "matrix", "--out", "m.csv", "--post", "b.book", "--account", "x")
-	return append(files, "c.tif", "g.gpkg", "g.shp", "g.parquet", "b.book", "t.csv", "m.csv", "b.book#x", "g.gpkg#g", "c.tif@1", "c.tif@9", "none.tif", ".", "*.asc", "2004=c.tif", "2012=a.asc", "x=real.asc", "a=c.tif", "-")
+	return append(files, "c.tif", "g.gpkg", "g.shp", "g.parquet", "b.book", "t.csv", "m.csv", "b.book#x", "g.gpkg#g", "c.tif#1", "c.tif#9", "none.tif", ".", "*.asc", "2004=c.tif", "2012=a.asc", "x=real.asc", "a=c.tif", "-")
 }
 
 // words are what options that name no file may get.
 var words = []string{"", "0", "1", "-1", "2", "4", "8", "nan", "inf", "1e300", "0.5", "a", "b", "id", "zone_id", "n", "1,2", "3;4", "ha", "m2", "furlong", "csv", "json", "table", "xlsx", "md", "EPSG:32633", "EPSG:4326", "EPSG:3857", "utm.prj",
-	"split", "centre", "long", "wide", "summary", "matrix", "parts", "intensity", "extents", "last", "first", "majority", "mean", "nearest", "bilinear", "class", "group", "n > 2", "id = 'a'", "from = 1 AND to = 2", "a", "a > 1 AND (", "NOT", "like:a",
+	"split", "centre", "long", "wide", "summary", "matrix", "parts", "intensity", "extents", "last", "first", "majority", "mean", "nearest", "bilinear", "class", "group", "n > 2", "id = 'a'", "from = 1 AND to = 2", "a", "a > 1 AND (", "NOT", "EPSG:32633",
 	"bbox:15,58.63,15.01,58.65", "bbox:nan,0,1,1", "geo:58.64,15.001;u=100", "POLYGON((15 58.63,15.01 58.63,15.01 58.65,15 58.63))", "15.001,58.64", "58.64,15.001", "100m", "1km", "pace=2", "name=x", "2004", "2012", "30s", "-5s", "deflate", "zstd", "none",
 	"uint8", "int16", "percent", "degrees", "median,p10", "count", "x", "a'b", "a\"b\x1b[31m", "=1+1", "Open water", "balance", "1970-01-01"}
 
@@ -65,7 +65,7 @@ var likely = map[string]string{
 	"table": "summary matrix parts intensity extents transitions", "epoch": "2004 2012", "account": "x y", "stats": "mean,p10 count,area median,sum variety,majority", "of": "majority min max mean median count", "in": "percent degrees",
 	"compress": "deflate zstd none", "type": "uint8 int16 uint16 int32", "min-patch": "0 0.1 5", "min-area": "0 0.1", "neighbours": "4 8", "digits": "0 2 -1 9", "threads": "1 2 0", "cells": "1 3 5", "size": "100m 1km", "radius": "100m 1km",
 	"sum": "n", "keep": "id", "key": "zone_id id", "values": "id zone_id", "rank": "1 Wood", "reference": "reference n", "strata": "n name", "class": "1 2,3 Wood", "bound": "pace=2 nodata=5", "ignore": "pace balance,rows", "where": "n:>:2 id:=:'a' zone_id:IS:NOT:NULL",
-	"at": "15.001,58.64 58.64,15.001", "to": "z.geojson bbox:15,58.63,15.01,58.65 c.tif", "like": "c.tif a.asc", "layer": "a=c.tif b=a.asc a=real.asc", "grid": "like:a like:b", "set": "name=x", "only": "from:=:1", "ties": "latest 1,2", "wait": "1s",
+	"at": "15.001,58.64 58.64,15.001", "to": "z.geojson bbox:15,58.63,15.01,58.65 c.tif", "layer": "a=c.tif b=a.asc a=real.asc", "grid": "c.tif a.asc a b", "set": "name=x", "only": "from:=:1", "ties": "latest 1,2", "wait": "1s",
 }
 
 // randomCommand makes up a command line. Most of its options are such as the command has, with values of the kind that they want.

@@ -54,9 +54,9 @@ func TestImagesOfSeveralBands(t *testing.T) {
 		{"derive", "expr", "a", "--layer", "a=" + path, "--out", path + ".out.tif"}, {"mosaic", path, "--out", path + ".out.tif"}} {
 		code, _, errs := verdex(command...)
 		assert.Equal(t, 1, code, "%v", command)
-		assert.Contains(t, errs, "it has 3 bands, and nothing says which of them holds the values: name it, the first as "+path+"@1")
+		assert.Contains(t, errs, "it has 3 bands, and nothing says which of them holds the values: name it, the first as "+path+"#1")
 	}
-	code, out, errs := verdex("measure", path+"@2", "--format", "csv")
+	code, out, errs := verdex("measure", path+"#2", "--format", "csv")
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, out, "class,2,class 2,0.18")
 	code, out, errs = verdex("look", path)
@@ -70,7 +70,7 @@ func TestScaledNumbers(t *testing.T) {
 	path := handMade(t, "scaled.tif", map[uint16]field{42112: {2, len(text), text}}, []byte{3, 5})
 	code, _, errs := verdex("measure", path)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "its values are stored numbers × 0.5, so they are measurements and not classes: put them into classes with a crosswalk of intervals")
+	assert.Contains(t, errs, "its values are stored numbers × 0.5, so they are measurements and not classes: put them into classes by intervals with --crosswalk FILE")
 	code, out, errs := verdex("summarise", path, "--stats", "min,max,mean", "--format", "csv")
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, out, ",1.5,2.5,1.9999999") // the western cell, on the central meridian, is a hair larger

@@ -830,7 +830,7 @@ func (j *job) align() {
 	like.fill(j, []float64{1})
 	like.write(j.t, j.path("like.tif"))
 	by := []string{"nearest", "majority"}[j.rng.IntN(2)]
-	args := []string{"align", j.path("cover.tif"), "--like", j.path("like.tif"), "--by", by, "--out", j.path("out.tif")}
+	args := []string{"align", j.path("cover.tif"), "--grid", j.path("like.tif"), "--resample", by, "--out", j.path("out.tif")}
 	if _, ok := j.verdex(args...); !ok {
 		return
 	}

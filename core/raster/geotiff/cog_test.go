@@ -96,7 +96,7 @@ func TestOverviewsByMajorityAndMean(t *testing.T) {
 							want += x
 						}
 						want = math.Round(want / float64(len(values)))
-					} else if len(values) > 0 { // the last of those that occur most
+					} else if len(values) > 0 { // the lowest of those that occur most
 						most := 0
 						for _, x := range values {
 							n := 0
@@ -105,7 +105,7 @@ func TestOverviewsByMajorityAndMean(t *testing.T) {
 									n++
 								}
 							}
-							if n >= most {
+							if n > most || n == most && x < want {
 								want, most = x, n
 							}
 						}

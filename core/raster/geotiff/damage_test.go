@@ -98,18 +98,19 @@ func TestBlocksEndWhereTheyShould(t *testing.T) {
 	path, out := filepath.Join(dir, "a.tif"), filepath.Join(dir, "out.tif")
 	write(t, path, raster.Header{Grid: grid(t, 3035), Type: raster.Uint8}, Options{TileSize: 32, NoOverviews: true})
 	var d decoder
-	for scheme, name := range map[uint64]string{compressDeflate: "zip", compressLZW: "lzw", compressPackBits: "packbits", compressZstd: "zstd", compressNone: "none"} {
+	for scheme, name := range map[Compression]string{Deflate: "zip", 5: "lzw", 32773: "packbits", Zstandard: "zstd", Uncompressed: "none"} {
 		tool(t, "tiffcp", "-c", name, "-s", "-r", "25", path, out)
 		b, err := os.ReadFile(out)
 		require.NoError(t, err)
 		block := stored(t, b)[1]
 		src := b[block[0] : block[0]+block[1]]
 		const need = 100 * 25
-		assert.NoError(t, d.decode(make([]byte, need), src, scheme, 0), name)
-		assert.Error(t, d.decode(make([]byte, need+1), src, scheme, 0), name)
-		assert.Error(t, d.decode(make([]byte, need-4), src, scheme, 0), name)
-		assert.Error(t, d.decode(make([]byte, need-100), src, scheme, 200), name)
-		assert.Error(t, d.decode(make([]byte, need), src[:len(src)-5], scheme, 0), name)
-		assert.NoError(t, d.decode(make([]byte, need-100), src, scheme, 100), "%s: a last strip as long as the others", name)
+		decode := codecs[scheme].decode
+		assert.NoError(t, decode(&d, make([]byte, need), src, 0), name)
+		assert.Error(t, decode(&d, make([]byte, need+1), src, 0), name)
+		assert.Error(t, decode(&d, make([]byte, need-4), src, 0), name)
+		assert.Error(t, decode(&d, make([]byte, need-100), src, 200), name)
+		assert.Error(t, decode(&d, make([]byte, need), src[:len(src)-5], 0), name)
+		assert.NoError(t, decode(&d, make([]byte, need-100), src, 100), "%s: a last strip as long as the others", name)
 	}
 }

@@ -7,26 +7,6 @@ import (
 	"github.com/verdex-land/verdex/core/text"
 )
 
-// Compression schemes by their TIFF numbers.
-const (
-	compressNone     = 1
-	compressLZW      = 5
-	compressDeflate  = 8
-	compressDeflate2 = 32946
-	compressPackBits = 32773
-	compressZstd     = 50000
-)
-
-var compressionNames = map[uint64]string{
-	compressNone: "uncompressed", compressLZW: "LZW", compressDeflate: "Deflate", compressDeflate2: "Deflate",
-	compressPackBits: "PackBits", compressZstd: "Zstandard",
-	2: "CCITT RLE", 3: "CCITT Group 3", 4: "CCITT Group 4", 6: "old JPEG", 7: "JPEG", 34887: "LERC", 34925: "LZMA",
-	50001: "WebP", 50002: "JPEG XL", 34712: "JPEG 2000",
-}
-
-// lossy are the schemes that change values, always or mostly.
-var lossy = map[uint64]bool{6: true, 7: true, 34887: true, 50001: true, 50002: true, 34712: true}
-
 // layout is how the cells of the image lie in the file.
 type layout struct {
 	width, height   int
@@ -35,7 +15,7 @@ type layout struct {
 	samples, band   int
 	planar          bool // one plane of blocks for each band
 	tiled           bool
-	compression     uint64
+	compression     Compression
 	predictor       uint64
 	cell            raster.CellType
 	offsets, counts field
@@ -56,7 +36,7 @@ func readLayout(f *file, d *directory, band int) (*layout, error) {
 	if w == 0 || h == 0 || w > maxDimension || h > maxDimension {
 		return nil, fmt.Errorf("it claims %d × %d cells: the file is damaged", w, h)
 	}
-	l := &layout{width: int(w), height: int(h), compression: d.number(tagCompression, 1), predictor: d.number(tagPredictor, 1), bits: bits}
+	l := &layout{width: int(w), height: int(h), compression: Compression(d.number(tagCompression, 1)), predictor: d.number(tagPredictor, 1), bits: bits}
 	samples := d.number(tagSamples, 1)
 	if samples == 0 || samples > maxSamplesPerPixel {
 		return nil, fmt.Errorf("it claims %d bands: the file is damaged", samples)
@@ -75,18 +55,7 @@ func readLayout(f *file, d *directory, band int) (*layout, error) {
 	if d.number(tagFillOrder, 1) != 1 {
 		return nil, fmt.Errorf("its bits are stored in reverse order, which is not read: re-write it as an ordinary GeoTIFF")
 	}
-	switch l.compression {
-	case compressNone, compressLZW, compressDeflate, compressDeflate2, compressPackBits, compressZstd:
-	default:
-		name := compressionNames[l.compression]
-		if name == "" {
-			name = fmt.Sprintf("scheme %d", l.compression)
-		}
-		l.problem = fmt.Sprintf("its compression, %s, is not read: re-write it with Deflate, LZW or Zstandard", name)
-		if lossy[l.compression] {
-			l.problem = fmt.Sprintf("its compression, %s, changes values, so that classes are no longer sure, and is not read: get the raster as it was before, in Deflate, LZW or Zstandard", name)
-		}
-	}
+	l.problem = l.compression.problem()
 	var err error
 	if bits {
 		l.cell = raster.Uint8
@@ -152,7 +121,7 @@ func (l *layout) readBlocks(f *file, d *directory) error {
 		return fmt.Errorf("its blocks are %d × %d cells: the file is damaged", bw, bh)
 	}
 	l.stripRows = int(bh)
-	if !l.tiled && l.compression == compressNone && bw*perCell*bh > 1<<20 {
+	if !l.tiled && l.compression == Uncompressed && bw*perCell*bh > 1<<20 {
 		l.virtual = true
 		bh = max(1, (1<<20)/(bw*perCell))
 	}
@@ -168,7 +137,7 @@ func (l *layout) readBlocks(f *file, d *directory) error {
 		inFile *= uint64(l.samples)
 	}
 	if l.offsets.count < inFile || l.counts.count < inFile {
-		if l.counts.count == 0 && l.offsets.count >= inFile && l.compression == compressNone && !l.tiled {
+		if l.counts.count == 0 && l.offsets.count >= inFile && l.compression == Uncompressed && !l.tiled {
 			return nil // some old writers leave out the sizes of uncompressed strips
 		}
 		return fmt.Errorf("%d × %d cells need %d blocks, but it lists %d: the file is damaged", l.width, l.height, inFile, min(l.offsets.count, l.counts.count))
@@ -195,9 +164,5 @@ func (l *layout) describe(big bool) string {
 	if !l.tiled {
 		blocks = "strips of " + text.Count(l.stripRows, "row")
 	}
-	compression := compressionNames[l.compression]
-	if compression == "" {
-		compression = fmt.Sprintf("compression scheme %d", l.compression)
-	}
-	return fmt.Sprintf("%s, %s, %s", name, compression, blocks)
+	return fmt.Sprintf("%s, %v, %s", name, l.compression, blocks)
 }

@@ -54,7 +54,7 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 		return nil, err
 	}
 	s := &Source{file: f, layout: l}
-	h := raster.Header{Name: name, Type: l.cell, Format: l.describe(f.big), Bands: l.samples, CellsProblem: l.problem, Lossy: lossy[l.compression]}
+	h := raster.Header{Name: name, Type: l.cell, Format: l.describe(f.big), Bands: l.samples, CellsProblem: l.problem, Lossy: codecs[l.compression].lossy}
 	if err := georeference(d, l, &h); err != nil {
 		return nil, err
 	}
@@ -309,12 +309,13 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	if count > f.size || offset > f.size-count {
 		return fmt.Errorf("the file ends inside it: it was cut short")
 	}
-	if uint64(need) > count*greatest[l.compression]+64 {
+	if uint64(need) > count*codecs[l.compression].most+64 {
 		return fmt.Errorf("%d stored bytes cannot hold %d", count, need)
 	}
 	if count > 2*uint64(need)+65536 {
 		return fmt.Errorf("it claims %d stored bytes for %d", count, need)
 	}
+	decode := codecs[l.compression].decode
 	padding := 0 // a block must end where it should, and its checksum is of all of it: also a tile at the lower border is decoded whole
 	if !l.virtual {
 		padding = need / rows * (l.blockH - rows)
@@ -326,7 +327,7 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	dst.Resize(l.cell, min(l.blockW, l.width-bx*l.blockW), rows, l.blockW)
 	dst.Height = min(rows, l.height-by*l.blockH)
 	if size == 1 && samples == 1 { // bytes are cells
-		if err := r.decoder.decode(dst.U8[:need], r.stored, l.compression, padding); err != nil {
+		if err := decode(&r.decoder, dst.U8[:need], r.stored, padding); err != nil {
 			return err
 		}
 		if l.predictor != 1 {
@@ -335,7 +336,7 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 		return nil
 	}
 	r.plain = sized(r.plain, need)
-	if err := r.decoder.decode(r.plain, r.stored, l.compression, padding); err != nil {
+	if err := decode(&r.decoder, r.plain, r.stored, padding); err != nil {
 		return err
 	}
 	if l.predictor != 1 {

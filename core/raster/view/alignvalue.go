@@ -60,7 +60,7 @@ func (r *alignedReader) reach(w raster.Window) float64 {
 
 // heaviest is the value that covers most of a cell of the grid: the cell's outline, straight between its
 // corners, is cut with each source cell that it meets. What is without data takes part: where it covers more than any value does,
-// so is the cell. Ties go to the value at the centre, then to the lowest.
+// so is the cell. Ties are as [raster.Dominant] says.
 func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 	var quad [4][2]float64
 	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
@@ -103,19 +103,9 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 			}
 		}
 	}
-	most := 0.0
-	for _, wt := range r.weight {
-		most = math.Max(most, wt)
-	}
+	best, most, found := raster.Dominant(r.weight)
 	if none > most*(1+1e-9) || all == 0 {
 		return 0, false
-	}
-	best, found := 0.0, false
-	centre, atCentre := r.value(c, k)
-	for v, wt := range r.weight {
-		if wt > 0 && wt >= most*(1-1e-9) && (!found || atCentre && v == centre || !(atCentre && best == centre) && v < best) {
-			best, found = v, true
-		}
 	}
 	return best, found
 }

@@ -14,7 +14,7 @@ type Overlap uint8
 const (
 	Last     Overlap = iota // the raster named later
 	First                   // the raster named earlier
-	Majority                // the value that most of them hold; of several, the one named latest
+	Majority                // the value that most of them hold (see [raster.Majority])
 	Mean                    // for measurements
 	Min
 	Max
@@ -133,19 +133,8 @@ func Combine(o Overlap, values []float64) float64 {
 	case First:
 		return values[0]
 	case Majority:
-		best, most := values[0], 0
-		for i := len(values) - 1; i >= 0; i-- { // the latest stays in a tie
-			v, n := values[i], 0
-			for _, u := range values[:i+1] {
-				if u == v {
-					n++
-				}
-			}
-			if n > most {
-				best, most = v, n
-			}
-		}
-		return best
+		v, _ := raster.Majority(values, nil)
+		return v
 	case Mean:
 		sum := 0.0
 		for _, v := range values {

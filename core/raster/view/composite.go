@@ -162,28 +162,5 @@ func (c *Composite) combine(values []float64) (float64, bool) {
 		n := len(values)
 		return float64(float32((values[(n-1)/2] + values[n/2]) / 2)), false
 	}
-	best, most, tie := 0.0, 0, false
-	for i := len(values) - 1; i >= 0; i-- { // the latest first, so that it stays in a tie
-		v := values[i]
-		if slices.Contains(values[i+1:], v) {
-			continue
-		}
-		n := 0
-		for _, u := range values[:i+1] {
-			if u == v {
-				n++
-			}
-		}
-		switch {
-		case n > most:
-			best, most, tie = v, n, false
-		case n == most:
-			tie = true
-			a, known := c.rank[v]
-			if b, other := c.rank[best]; known && (!other || a < b) {
-				best = v
-			}
-		}
-	}
-	return best, tie
+	return raster.Majority(values, c.rank)
 }

@@ -1,0 +1,244 @@
+package geotiff
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/image/tiff/lzw"
+)
+
+// codec is a compression scheme of TIFF. A new one is a line in codecs, with a function that decodes it.
+type codec struct {
+	name string
+	// lossy schemes change values, always or mostly.
+	lossy bool
+	// most is how many bytes one compressed byte can stand for; a block that claims more is damaged, and is refused before memory
+	// is taken for it.
+	most uint64
+	// decode fills dst, which has the size that the block must have, and verifies the checksum of the block if the scheme has one. A block
+	// that ends early or late is damaged; of the last strip of an image, which may be stored as long as the others, padding bytes are
+	// allowed too. It is nil for schemes that are known but not read.
+	decode func(d *decoder, dst, src []byte, padding int) error
+	// encode returns the stored bytes of a block, valid until the next call; nil for schemes that are not written.
+	encode func(p *packer, plain []byte) ([]byte, error)
+}
+
+// The schemes that are written, by their TIFF numbers.
+const (
+	Deflate      Compression = 8
+	Zstandard    Compression = 50000
+	Uncompressed Compression = 1
+)
+
+// codecs are the schemes by their TIFF numbers.
+var codecs = map[Compression]codec{
+	Uncompressed: {name: "uncompressed", most: 1, decode: (*decoder).copied, encode: (*packer).plainly},
+	5:            {name: "LZW", most: 4096, decode: (*decoder).lzw},
+	Deflate:      {name: "Deflate", most: 1040, decode: (*decoder).deflated, encode: (*packer).deflate},
+	32946:        {name: "Deflate", most: 1040, decode: (*decoder).deflated},
+	32773:        {name: "PackBits", most: 64, decode: (*decoder).packBits},
+	Zstandard:    {name: "Zstandard", most: 65536, decode: (*decoder).zstandard, encode: (*packer).zstandard},
+	2:            {name: "CCITT RLE"},
+	3:            {name: "CCITT Group 3"},
+	4:            {name: "CCITT Group 4"},
+	6:            {name: "old JPEG", lossy: true},
+	7:            {name: "JPEG", lossy: true},
+	34712:        {name: "JPEG 2000", lossy: true},
+	34887:        {name: "LERC", lossy: true},
+	34925:        {name: "LZMA"},
+	50001:        {name: "WebP", lossy: true},
+	50002:        {name: "JPEG XL", lossy: true},
+}
+
+// String names the scheme.
+func (c Compression) String() string {
+	if known, ok := codecs[c]; ok {
+		return known.name
+	}
+	return fmt.Sprintf("scheme %d", int(c))
+}
+
+// problem is why blocks of the scheme cannot be read, "" where they can.
+func (c Compression) problem() string {
+	switch known := codecs[c]; {
+	case known.decode != nil:
+		return ""
+	case known.lossy:
+		return fmt.Sprintf("its compression, %v, changes values, so that classes are no longer sure, and is not read: get the raster as it was before, in Deflate, LZW or Zstandard", c)
+	}
+	return fmt.Sprintf("its compression, %v, is not read: re-write it with Deflate, LZW or Zstandard", c)
+}
+
+// decoder holds what decoding keeps from block to block. Each Reader has its own.
+type decoder struct {
+	in      bytes.Reader
+	inflate io.ReadCloser
+	zstd    *zstd.Decoder
+}
+
+// errLate is that of a block which holds more than its cells.
+var errLate = errors.New("it holds more bytes than its cells need")
+
+// errNoMark is that of a stream which stops behind the last cell without saying that it ends there.
+var errNoMark = errors.New("it does not end where its cells do")
+
+func (*decoder) copied(dst, src []byte, padding int) error {
+	switch {
+	case len(src) < len(dst):
+		return io.ErrUnexpectedEOF
+	case len(src) > len(dst)+3 && len(src) != len(dst)+padding: // some writers round lengths up to words
+		return errLate
+	}
+	copy(dst, src)
+	return nil
+}
+
+func (d *decoder) deflated(dst, src []byte, padding int) (err error) {
+	d.in.Reset(src)
+	if d.inflate == nil {
+		d.inflate, err = zlib.NewReader(&d.in)
+	} else {
+		err = d.inflate.(zlib.Resetter).Reset(&d.in, nil)
+	}
+	if err != nil {
+		return err
+	}
+	return fill(dst, d.inflate, padding) // the reader verifies the Adler-32 when it comes to the end
+}
+
+func (d *decoder) lzw(dst, src []byte, padding int) error {
+	d.in.Reset(src)
+	r := lzw.NewReader(&d.in, lzw.MSB, 8)
+	defer r.Close()
+	err := fill(dst, r, padding)
+	if errors.Is(err, errNoMark) && d.in.Len() == 0 {
+		err = nil // some writers leave the mark of the end out
+	}
+	return err
+}
+
+// fill reads dst and then the end of the stream, before which padding bytes may stand.
+func fill(dst []byte, r io.Reader, padding int) error {
+	if _, err := io.ReadFull(r, dst); err != nil {
+		return err
+	}
+	var rest [4096]byte
+	more := 0
+	for {
+		n, err := r.Read(rest[:])
+		if more += n; more > padding {
+			return errLate
+		}
+		switch {
+		case errors.Is(err, io.ErrUnexpectedEOF) && (more == 0 || more == padding):
+			return errNoMark
+		case errors.Is(err, io.EOF) && (more == 0 || more == padding):
+			return nil
+		case errors.Is(err, io.EOF):
+			return errLate
+		case err != nil:
+			return err
+		}
+	}
+}
+
+// zstandard decodes a frame, and verifies its checksum if it has one.
+func (d *decoder) zstandard(dst, src []byte, padding int) error {
+	if d.zstd == nil {
+		var err error
+		d.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBlock), zstd.WithDecoderLowmem(true))
+		if err != nil {
+			return err
+		}
+	}
+	var h zstd.Header
+	if err := h.Decode(src); err != nil {
+		return err
+	}
+	whole := len(dst)
+	if h.HasFCS && h.FrameContentSize == uint64(len(dst)+padding) {
+		whole += padding
+	} else if h.HasFCS && h.FrameContentSize != uint64(len(dst)) {
+		return fmt.Errorf("its frame holds %d bytes instead of %d", h.FrameContentSize, len(dst))
+	}
+	room := dst
+	if whole > len(dst) {
+		room = make([]byte, whole)
+	}
+	out, err := d.zstd.DecodeAll(src, room[:0:len(room)])
+	switch {
+	case err != nil:
+		return err
+	case len(out) < len(dst):
+		return io.ErrUnexpectedEOF
+	case len(out) != len(dst) && len(out) != len(dst)+padding:
+		return errLate
+	case &out[0] != &dst[0]:
+		copy(dst, out)
+	}
+	return nil
+}
+
+// packBits undoes the PackBits scheme of TIFF 6.0, section 9. One byte may follow, which makes the length even.
+func (*decoder) packBits(dst, src []byte, padding int) error {
+	more := 0 // bytes behind those of dst
+	for len(dst) > 0 || len(src) > 1 && more < padding {
+		if len(src) < 2 {
+			return io.ErrUnexpectedEOF
+		}
+		n := int(int8(src[0]))
+		switch {
+		case n >= 0:
+			n++
+			if len(src) < n+1 {
+				return io.ErrUnexpectedEOF
+			}
+			k := copy(dst, src[1:n+1])
+			dst, more, src = dst[k:], more+n-k, src[n+1:]
+		case n == -128:
+			src = src[1:]
+		default:
+			k := min(1-n, len(dst))
+			for i := range k {
+				dst[i] = src[1]
+			}
+			dst, more, src = dst[k:], more+1-n-k, src[2:]
+		}
+	}
+	if more != 0 && more != padding || len(src) > 1 {
+		return errLate
+	}
+	return nil
+}
+
+func (p *packer) plainly(plain []byte) ([]byte, error) { return plain, nil }
+
+func (p *packer) zstandard(plain []byte) ([]byte, error) {
+	if p.zstd == nil {
+		var err error
+		if p.zstd, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
+			return nil, err
+		}
+	}
+	return p.zstd.EncodeAll(plain, nil), nil
+}
+
+func (p *packer) deflate(plain []byte) ([]byte, error) {
+	p.packed.Reset()
+	if p.zlib == nil {
+		p.zlib = zlib.NewWriter(&p.packed)
+	} else {
+		p.zlib.Reset(&p.packed)
+	}
+	if _, err := p.zlib.Write(plain); err != nil {
+		return nil, err
+	}
+	if err := p.zlib.Close(); err != nil {
+		return nil, err
+	}
+	return p.packed.Bytes(), nil
+}
