@@ -33,7 +33,7 @@ type SummariseOptions struct {
 type Summarised struct {
 	*summary.Summary
 	Name    string // of the values
-	Stats   []summary.Statistic
+	Stats   []*summary.Statistic
 	Unit    area.Unit
 	Zones   *zone.Set
 	Classes bool // there is a row for each class
@@ -72,7 +72,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 	if err := src.needCRS(); err != nil {
 		return nil, err
 	}
-	if len(src.Header().Palette) > 0 && !o.Measurements && slices.ContainsFunc(s.Stats, arithmetic) {
+	if len(src.Header().Palette) > 0 && !o.Measurements && slices.ContainsFunc(s.Stats, func(s *summary.Statistic) bool { return s.Arithmetic }) {
 		return nil, fault.Errorf("%s: it has a palette, so it holds codes of classes, whose mean has no meaning", src.path).
 			Do("measure reports classes").By("state that these are measurements", "measurements", "")
 	}
@@ -128,7 +128,7 @@ func onFinerGrid(values, classes raster.Source, resample bool) (v, c raster.Sour
 
 // noteEmpty notes the zones without a value.
 func (w *work) noteEmpty(s *Summarised) {
-	k := slices.Index(s.Stats, "count")
+	k := slices.IndexFunc(s.Stats, func(s *summary.Statistic) bool { return s.Kind == summary.Cells })
 	if k < 0 {
 		return
 	}
@@ -141,9 +141,4 @@ func (w *work) noteEmpty(s *Summarised) {
 	if len(empty) > 0 {
 		w.note("no cell with a value lies in zone " + text.List(empty, 5))
 	}
-}
-
-// arithmetic reports whether a statistic computes with values.
-func arithmetic(s summary.Statistic) bool {
-	return s == "mean" || s == "std" || s == "sum" || s == "range"
 }

@@ -6,10 +6,7 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"math/big"
 	"slices"
-	"strconv"
-	"strings"
 
 	"github.com/verdex-land/verdex/core/raster/view"
 
@@ -20,51 +17,7 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// Statistic is a number that tells of the values in a zone, by name: count, area, mean, std, min, max, range, median,
-// p1 to p99, sum, variety, majority or minority.
-//
-//   - count is the number of cells, cut ones by their share; area their true area in m².
-//   - mean and std weigh each value by its true area in the zone; std is that of the whole population, not of a sample.
-//   - median and pN are the least value such that at least half, or N percent, of the area has it or less.
-//   - sum adds up value · share of the cell, as is right for cells that hold amounts, such as people.
-//   - variety is how many different values there are, majority the one with most area, minority the one with least; in a
-//     tie the lowest ([raster.Dominant]).
-//
-// Cells that are nodata, and values that are no finite numbers, take no part.
-type Statistic string
-
-// Statistics are all but the percentiles other than p10 and p90.
-var Statistics = []Statistic{"count", "area", "mean", "std", "min", "max", "range", "median", "p10", "p90", "sum", "variety", "majority", "minority"}
-
-// ParseStatistics reads names separated by commas.
-func ParseStatistics(text string) (out []Statistic, err error) {
-	for _, name := range strings.Split(text, ",") {
-		s := Statistic(strings.ToLower(strings.TrimSpace(name)))
-		_, percentile := s.share()
-		if !percentile && !slices.Contains(Statistics, s) {
-			return nil, fmt.Errorf("the statistic %q is not known: choose from count, area, mean, std, min, max, range, median, sum, variety, majority, minority and p1 to p99", name)
-		}
-		if slices.Contains(out, s) {
-			return nil, fmt.Errorf("the statistic %s is named twice", s)
-		}
-		out = append(out, s)
-	}
-	return out, nil
-}
-
-// share is the part in percent that a percentile stands for.
-func (s Statistic) share() (int, bool) {
-	if s == "median" {
-		return 50, true
-	}
-	n, err := strconv.Atoi(strings.TrimPrefix(string(s), "p"))
-	return n, strings.HasPrefix(string(s), "p") && err == nil && n >= 1 && n <= 99
-}
-
-// byValue reports whether a statistic needs every value by itself.
-func (s Statistic) byValue() bool { return s == "variety" || s == "majority" || s == "minority" }
-
-// SummaryRequest is a job of summarising.
+// Request is a job of summarising.
 type Request struct {
 	Values    raster.Source
 	Classes   raster.Source // on the cells of Values; nil for zones as a whole
@@ -72,19 +25,19 @@ type Request struct {
 	Placement *zone.Placement
 	Centres   bool
 	Threads   int
-	Stats     []Statistic
+	Stats     []*Statistic
 	Progress  func(done, total int)
 }
 
 // Summary is the statistics of a raster of measurements in zones.
 type Summary struct {
-	Stats []Statistic
+	Stats []*Statistic
 	Rows  []Row
 	// Infinite is in how many zones cells hold an infinite number, as a division by zero leaves it. They take no part.
 	Infinite int
 }
 
-// SummaryRow is the statistics in one zone, or in one class of it. Values are NaN where there is no cell.
+// Row is the statistics in one zone, or in one class of it. Values are NaN where there is no cell.
 type Row struct {
 	Zone   int
 	Class  float64 // the value of the class raster; NaN for the zone as a whole
@@ -112,12 +65,12 @@ func Summarise(ctx context.Context, req Request) (*Summary, error) {
 		return nil, err
 	}
 	for _, s := range req.Stats {
-		if s.byValue() {
-			return nil, fmt.Errorf("%w; %s tells nothing of such values, so leave it out", err, s)
+		if s.counted() {
+			return nil, fmt.Errorf("%w; %s means nothing for such values: leave it out", err, s.Name)
 		}
 	}
 	if req.Classes == nil {
-		out.Rows, err = req.measured(ctx, req.Values, math.NaN(), out)
+		out.Rows, err = req.moments(ctx, req.Values, math.NaN(), out)
 		return out, err
 	}
 	classes, err := tally.Measure(ctx, req.tally(req.Classes))
@@ -137,7 +90,7 @@ type weighted struct {
 	extent tally.Extent
 }
 
-// fromTally tells of one zone whose values have been counted one by one.
+// fromTally summarises one zone whose values have been counted one by one.
 func (req *Request) fromTally(z int, t *tally.Tally) (rows []Row, infinite bool) {
 	got, unit := &t.Zones[z], t.Unit
 	by := map[tally.Slot][]weighted{} // by class
@@ -168,92 +121,22 @@ func (req *Request) fromTally(z int, t *tally.Tally) (rows []Row, infinite bool)
 		if req.Classes != nil {
 			row.Class = t.Number(0, 1, key)
 		}
+		m := measured{list: list, unit: unit}
+		for _, w := range list {
+			m.extent.Add(w.extent)
+		}
+		if len(list) > 0 {
+			m.least, m.greatest = list[0].value, list[len(list)-1].value
+		}
 		for _, s := range req.Stats {
-			row.Values = append(row.Values, statistic(s, list, unit))
+			row.Values = append(row.Values, m.value(s))
 		}
 		rows = append(rows, row)
 	}
 	return rows, infinite
 }
 
-const precision = 400
-
-func whole(v float64) *big.Float { return new(big.Float).SetPrec(precision).SetFloat64(v) }
-
-// statistic is one of a sorted list of values.
-func statistic(s Statistic, list []weighted, unit float64) float64 {
-	var all tally.Extent
-	for _, w := range list {
-		all.Add(w.extent)
-	}
-	switch {
-	case s == "count":
-		return all.CellCount()
-	case s == "area":
-		return all.Area(unit)
-	case s == "variety":
-		return float64(len(list))
-	case len(list) == 0:
-		return math.NaN()
-	}
-	if n, ok := s.share(); ok {
-		need := new(big.Int).Mul(all.Fixed(), big.NewInt(int64(n)))
-		sum := new(big.Int)
-		for _, w := range list {
-			sum.Add(sum, w.extent.Fixed())
-			if new(big.Int).Mul(sum, big.NewInt(100)).Cmp(need) >= 0 {
-				return w.value
-			}
-		}
-	}
-	switch s {
-	case "min":
-		return list[0].value
-	case "max":
-		return list[len(list)-1].value
-	case "range":
-		return list[len(list)-1].value - list[0].value
-	case "majority", "minority":
-		best := list[0]
-		for _, w := range list[1:] {
-			if c := w.extent.Fixed().Cmp(best.extent.Fixed()); s == "majority" && c > 0 || s == "minority" && c < 0 {
-				best = w
-			}
-		}
-		return best.value
-	}
-	// Sums in big numbers: exact, and squares do not cancel.
-	area, square, share, total := whole(0), whole(0), whole(0), whole(0)
-	for _, w := range list {
-		a := new(big.Float).SetPrec(precision).SetInt(w.extent.Fixed())
-		v := whole(w.value)
-		total.Add(total, a)
-		area.Add(area, new(big.Float).Mul(a, v))
-		square.Add(square, new(big.Float).Mul(new(big.Float).Mul(a, v), v))
-		share.Add(share, new(big.Float).Mul(whole(w.extent.CellCount()), v))
-	}
-	return fromSums(s, area, square, share, total)
-}
-
-// fromSums is mean, std or sum from the sums of value·area, value²·area, value·share and area.
-func fromSums(s Statistic, area, square, share, total *big.Float) float64 {
-	f := func(v *big.Float) float64 { x, _ := v.Float64(); return x }
-	if s == "sum" {
-		return f(share)
-	}
-	if total.Sign() <= 0 {
-		return math.NaN()
-	}
-	mean := new(big.Float).SetPrec(precision).Quo(area, total)
-	if s == "mean" {
-		return f(mean)
-	}
-	variance := new(big.Float).SetPrec(precision).Quo(square, total)
-	variance.Sub(variance, new(big.Float).SetPrec(precision).Mul(mean, mean))
-	return math.Sqrt(math.Max(0, f(variance)))
-}
-
-// byClass tells of each class of each zone by itself, where values are too many to be counted one by one.
+// byClass summarises each class of each zone by itself, where values are too many to be counted one by one.
 func (req *Request) byClass(ctx context.Context, classes *tally.Tally, out *Summary) error {
 	var all []tally.Slot
 	for s, occurs := range extent.Occurring(classes, 0, 0) {
@@ -268,7 +151,7 @@ func (req *Request) byClass(ctx context.Context, classes *tally.Tally, out *Summ
 		if err != nil {
 			return err
 		}
-		rows, err := req.measured(ctx, masked, class, out)
+		rows, err := req.moments(ctx, masked, class, out)
 		if err != nil {
 			return err
 		}
@@ -284,16 +167,16 @@ func (req *Request) byClass(ctx context.Context, classes *tally.Tally, out *Summ
 	return nil
 }
 
-// measured tells of all zones by moments and, for percentiles, by narrowing their values down.
-func (req *Request) measured(ctx context.Context, values raster.Source, class float64, out *Summary) ([]Row, error) {
+// moments summarises all zones by moments and, for percentiles, by narrowing their values down.
+func (req *Request) moments(ctx context.Context, values raster.Source, class float64, out *Summary) ([]Row, error) {
 	m, unit, err := tally.MeasureMoments(ctx, req.tally(values))
 	if err != nil {
 		return nil, err
 	}
 	var shares []int
 	for _, s := range req.Stats {
-		if n, ok := s.share(); ok {
-			shares = append(shares, n)
+		if s.percent > 0 {
+			shares = append(shares, s.percent)
 		}
 	}
 	var quantiles [][]float64
@@ -308,32 +191,14 @@ func (req *Request) measured(ctx context.Context, values raster.Source, class fl
 		if m[z].Infinite > 0 {
 			out.Infinite++
 		}
-		area, square, share := m[z].Sums(unit)
-		total := whole(m[z].Extent.Area(unit))
-		next := 0
+		one := measured{extent: m[z].Extent, unit: unit, least: m[z].Least, greatest: m[z].Greatest, quantiles: map[int]float64{}}
+		one.area, one.square, one.share = m[z].Sums(unit)
+		one.total = whole(m[z].Extent.Area(unit))
+		for i, n := range shares {
+			one.quantiles[n] = quantiles[z][i]
+		}
 		for _, s := range req.Stats {
-			var v float64
-			switch _, percentile := s.share(); {
-			case percentile:
-				v = quantiles[z][next]
-				next++
-			case s == "count":
-				v = m[z].Extent.CellCount()
-			case s == "area":
-				v = m[z].Extent.Area(unit)
-			case s == "min":
-				v = m[z].Least
-			case s == "max":
-				v = m[z].Greatest
-			case s == "range":
-				v = m[z].Greatest - m[z].Least
-			default:
-				v = fromSums(s, area, square, share, total)
-				if m[z].Extent.IsZero() {
-					v = math.NaN()
-				}
-			}
-			row.Values = append(row.Values, v)
+			row.Values = append(row.Values, one.value(s))
 		}
 		rows = append(rows, row)
 	}

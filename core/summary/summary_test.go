@@ -75,7 +75,7 @@ func cellsOf(t *testing.T, set *zone.Set, place *zone.Placement, z int) (areas, 
 }
 
 // plainly computes the statistics of cells one by one.
-func plainly(values map[int]float64, areas, shares map[int]float64) map[Statistic]float64 {
+func plainly(values map[int]float64, areas, shares map[int]float64) map[string]float64 {
 	type cell struct{ v, area, share float64 }
 	var list []cell
 	for k, v := range values {
@@ -84,7 +84,7 @@ func plainly(values map[int]float64, areas, shares map[int]float64) map[Statisti
 		}
 	}
 	slices.SortFunc(list, func(a, b cell) int { return cmp.Compare(a.v, b.v) })
-	out := map[Statistic]float64{}
+	out := map[string]float64{}
 	total, by := 0.0, map[float64]float64{}
 	for _, c := range list {
 		total += c.area
@@ -101,7 +101,7 @@ func plainly(values map[int]float64, areas, shares map[int]float64) map[Statisti
 	out["std"] = math.Sqrt(out["std"])
 	out["min"], out["max"] = list[0].v, list[len(list)-1].v
 	out["range"] = out["max"] - out["min"]
-	for s, p := range map[Statistic]float64{"p10": 0.1, "median": 0.5, "p90": 0.9, "p1": 0.01} {
+	for s, p := range map[string]float64{"p10": 0.1, "median": 0.5, "p90": 0.9, "p1": 0.01} {
 		sum := 0.0
 		for _, c := range list {
 			if sum += c.area; sum >= p*total*(1-1e-13) {
@@ -143,9 +143,9 @@ func TestSummaryAgainstCellByCell(t *testing.T) {
 				}
 			})
 			stats := slices.Clone(Statistics)
-			stats = append(stats, "p1")
+			stats = append(stats, percentile(1))
 			if many {
-				stats = slices.DeleteFunc(stats, Statistic.byValue)
+				stats = slices.DeleteFunc(stats, (*Statistic).counted)
 			}
 			req := Request{Values: values, Zones: set, Placement: place, Threads: 2, Stats: stats}
 			got, err := Summarise(context.Background(), req)
@@ -160,8 +160,8 @@ func TestSummaryAgainstCellByCell(t *testing.T) {
 					}
 				}
 				want := plainly(cells, areas, shares)
-				for i, s := range stats {
-					switch s {
+				for i, stat := range stats {
+					switch s := stat.Name; s {
 					case "std", "mean", "sum", "area", "count":
 						assert.InEpsilon(t, want[s], row.Values[i], 1e-9, "%d %v %s", code, many, s)
 					default:
@@ -172,7 +172,7 @@ func TestSummaryAgainstCellByCell(t *testing.T) {
 			check(got.Rows[0], 0, func(int) bool { return true })
 			check(got.Rows[1], 1, func(int) bool { return true })
 			for i, v := range got.Rows[2].Values { // the zone without ground
-				if s := stats[i]; s == "count" || s == "area" || s == "variety" {
+				if s := stats[i].Name; s == "count" || s == "area" || s == "variety" {
 					assert.Zero(t, v, s)
 				} else if s != "sum" {
 					assert.True(t, math.IsNaN(v), s)
@@ -201,7 +201,12 @@ func TestSummaryAgainstCellByCell(t *testing.T) {
 func TestStatisticsByName(t *testing.T) {
 	got, err := ParseStatistics("mean, P10,p99,median")
 	require.NoError(t, err)
-	assert.Equal(t, []Statistic{"mean", "p10", "p99", "median"}, got)
+	var list []string
+	for _, s := range got {
+		list = append(list, s.Name)
+		assert.NotEmpty(t, s.Meaning)
+	}
+	assert.Equal(t, []string{"mean", "p10", "p99", "median"}, list)
 	for _, wrong := range []string{"average", "p0", "p100", "", "mean,mean", "p1.5"} {
 		_, err := ParseStatistics(wrong)
 		assert.Error(t, err, wrong)
@@ -210,6 +215,6 @@ func TestStatisticsByName(t *testing.T) {
 
 func TestClassesOfManyValuesAreRefused(t *testing.T) {
 	values, _, set, place := heights(t, 3035, raster.Float32, func(c, r int) float64 { return float64(r*300+c) + 0.5 })
-	_, err := Summarise(context.Background(), Request{Values: values, Zones: set, Placement: place, Stats: []Statistic{"mean", "majority"}})
-	assert.ErrorContains(t, err, "majority tells nothing of such values")
+	_, err := Summarise(context.Background(), Request{Values: values, Zones: set, Placement: place, Stats: []*Statistic{named("mean"), named("majority")}})
+	assert.ErrorContains(t, err, "majority means nothing for such values")
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/summary"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
@@ -54,25 +55,21 @@ func runSummarise(s *session, o *summariseOptions) error {
 // statisticDecimals are the decimals of each statistic: those that are values have the same.
 func statisticDecimals(s *job.Summarised) []int {
 	out := make([]int, len(s.Stats))
-	most := map[bool]float64{} // of areas, and of values
-	value := func(i int) bool { return s.Stats[i] != "area" && s.Stats[i] != "sum" }
-	for i, name := range s.Stats {
-		if name == "count" || name == "variety" {
-			continue
-		}
+	most := map[summary.Kind]float64{} // areas, amounts and values have decimals in common
+	for i, stat := range s.Stats {
 		for _, row := range s.Rows {
 			if v := math.Abs(model.Statistic(s, row, i)); !math.IsNaN(v) {
-				most[value(i)] = math.Max(most[value(i)], v)
+				most[stat.Kind] = math.Max(most[stat.Kind], v)
 			}
 		}
 	}
-	for i, name := range s.Stats {
-		switch name {
-		case "count":
+	for i, stat := range s.Stats {
+		switch stat.Kind {
+		case summary.Cells:
 			out[i] = 1
-		case "variety", "majority", "minority":
+		case summary.Variety, summary.Code:
 		default:
-			out[i] = text.Decimals(most[value(i)])
+			out[i] = text.Decimals(most[stat.Kind])
 		}
 	}
 	return out
@@ -87,11 +84,11 @@ func paintStatistics(c *canvas, s *job.Summarised) error {
 		head = append(head, "class")
 	}
 	texts := len(head)
-	for _, name := range s.Stats {
-		if name == "area" {
+	for _, stat := range s.Stats {
+		if stat.Kind == summary.Area {
 			head = append(head, s.Unit.Name)
 		} else {
-			head = append(head, string(name))
+			head = append(head, stat.Name)
 		}
 	}
 	decimals := statisticDecimals(s)

@@ -189,28 +189,15 @@ func ErrorMatrix(a *job.Assessed) *Table {
 	return Of("error_matrix", "Error matrix in proportions of area", columns, rows)
 }
 
-// statistics say what the columns of a summary hold.
-var statistics = map[summary.Statistic]Column{
-	"count":    {"count", Number, "cells", "number of cells with a value, those that the outline cuts by their share"},
-	"area":     {"area", Number, "area", "true area of the cells with a value"},
-	"sum":      {"sum", Number, "", "sum of the values, each by the share of its cell"},
-	"variety":  {"variety", Number, "", "number of different values"},
-	"majority": {"majority", Number, "", "value with the largest area"},
-	"minority": {"minority", Number, "", "value with the smallest area"},
-}
-
 // Summary is the table of statistics.
 func Summary(s *job.Summarised) *Table {
 	t := &Table{Name: "summary", Title: "Statistics of " + filepath.Base(s.Name), Columns: pick("zone_id,zone_name"), Count: len(s.Rows)}
 	if s.Classes {
 		t.Columns = append(t.Columns, pick("class_code,class_name")...)
 	}
-	for _, name := range s.Stats {
-		c, ok := statistics[name]
-		if !ok {
-			c = Column{string(name), Number, "", string(name) + " of the values, weighted by true area"}
-		}
-		if t.Columns = append(t.Columns, c); name == "area" {
+	for _, stat := range s.Stats {
+		unit := map[summary.Kind]string{summary.Cells: "cells", summary.Area: "area"}[stat.Kind]
+		if t.Columns = append(t.Columns, Column{stat.Name, Number, unit, stat.Meaning}); stat.Kind == summary.Area {
 			t.Columns = append(t.Columns, pick("unit")...)
 		}
 	}
@@ -222,7 +209,7 @@ func Summary(s *job.Summarised) *Table {
 				cells = append(cells, fmt.Sprint(r.Class), SummaryClass(s, r.Class))
 			}
 			for i := range r.Values {
-				if cells = append(cells, Statistic(s, r, i)); s.Stats[i] == "area" {
+				if cells = append(cells, Statistic(s, r, i)); s.Stats[i].Kind == summary.Area {
 					cells = append(cells, s.Unit.Name)
 				}
 			}
@@ -236,7 +223,7 @@ func Summary(s *job.Summarised) *Table {
 
 // Statistic is the i-th statistic of a row, areas in the unit.
 func Statistic(s *job.Summarised, r summary.Row, i int) float64 {
-	if s.Stats[i] == "area" {
+	if s.Stats[i].Kind == summary.Area {
 		return r.Values[i] / s.Unit.M2
 	}
 	return r.Values[i]
