@@ -58,13 +58,13 @@ type Changes struct {
 
 // Change is what changed in all zones between two epochs.
 type Change struct {
-	Epochs [2]string
-	Unit   area.Unit
-	Legend *cover.Legend
-	Years  float64 // between the epochs, NaN when the labels are not years or dates
-	Zones  []ZoneChange
-	Whole  bool // from the first of more than two epochs to the last
-	unit   float64
+	Epochs  [2]string
+	Unit    area.Unit
+	Legend  *cover.Legend
+	Years   float64 // between the epochs, NaN when the labels are not years or dates
+	Zones   []ZoneChange
+	Whole   bool // from the first of more than two epochs to the last
+	quantum float64
 }
 
 // ZoneChange is what changed in a zone.
@@ -129,7 +129,7 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 				return nil, err
 			}
 			meanings[e] = m
-			c.Unlisted[e] = unlisted(in.Tally, g, k, m, in.Tally.Unit/unit.M2)
+			c.Unlisted[e] = unlisted(in.Tally, g, k, m, in.Tally.Quantum/unit.M2)
 			all, occurs = append(all, m...), append(occurs, extent.Occurring(in.Tally, g, k)...)
 		}
 	}
@@ -152,7 +152,7 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 	}
 	pair := func(a, b int) {
 		y := epoch.Years(in.Epochs[a], in.Epochs[b])
-		x := &Change{Epochs: [2]string{in.Epochs[a], in.Epochs[b]}, Unit: unit, Legend: c.Legend, Years: y, Whole: b-a > 1, unit: in.Tally.Unit}
+		x := &Change{Epochs: [2]string{in.Epochs[a], in.Epochs[b]}, Unit: unit, Legend: c.Legend, Years: y, Whole: b-a > 1, quantum: in.Tally.Quantum}
 		for g, members := range groups {
 			i, j := slices.Index(members, a), slices.Index(members, b)
 			if i < 0 || j < 0 {
@@ -223,8 +223,8 @@ func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 				back.Add(z.Extents[k])
 			}
 		}
-		f.Back = append(f.Back, back.Area(in.Tally.Unit)/c.Unit.M2)
-		f.Changed = append(f.Changed, changed.Area(in.Tally.Unit)/c.Unit.M2)
+		f.Back = append(f.Back, back.Area(in.Tally.Quantum)/c.Unit.M2)
+		f.Changed = append(f.Changed, changed.Area(in.Tally.Quantum)/c.Unit.M2)
 	}
 	return f
 }
@@ -236,14 +236,14 @@ func (c *Changes) FindLone(e int, t *tally.Tally) {
 	for i, z := range t.Zones {
 		for k, v := range z.Values {
 			if t.Number(0, 0, v[0]) == view.LoneFlip {
-				f.Lone[i] = z.Extents[k].Area(t.Unit) / c.Unit.M2
+				f.Lone[i] = z.Extents[k].Area(t.Quantum) / c.Unit.M2
 			}
 		}
 	}
 }
 
 // Area is the area of an extent in the unit of the change.
-func (c *Change) Area(e tally.Extent) float64 { return e.Area(c.unit) / c.Unit.M2 }
+func (c *Change) Area(e tally.Extent) float64 { return e.Area(c.quantum) / c.Unit.M2 }
 
 // Class is the class at a place of a transition; Name is "not mapped" and Code 0 for ground that the epoch does not map.
 func (c *Change) Class(at int32) (cl cover.Class, mapped bool) {

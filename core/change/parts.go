@@ -23,7 +23,7 @@ import (
 // the ground that changed.
 type Parts struct {
 	Class                     cover.Class
-	Gain, Loss                tally.Sum // in units of the tally's areas / zone.Unit
+	Gain, Loss                tally.Sum // in units of the tally's areas / zone.WholeCell
 	Quantity, Exchange, Shift tally.Sum // of a whole zone: twice what they are
 	// In the unit of the change.
 	GainArea, LossArea, NetArea           float64
@@ -75,7 +75,7 @@ func (c *Change) Parts(z *ZoneChange) (classes []Parts, whole Parts) {
 }
 
 func (c *Change) measure(p *Parts) {
-	area := func(s tally.Sum) float64 { return s.Area(c.unit) / c.Unit.M2 }
+	area := func(s tally.Sum) float64 { return s.Area(c.quantum) / c.Unit.M2 }
 	p.GainArea, p.LossArea, p.NetArea = area(p.Gain), area(p.Loss), area(p.Gain.Minus(p.Loss))
 	p.QuantityArea, p.ExchangeArea, p.ShiftArea = area(p.Quantity), area(p.Exchange), area(p.Shift)
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/planar"
 )
 
 func TestProjectionsAgainstIndependentVectors(t *testing.T) {
@@ -113,10 +114,10 @@ func TestBendPredictsTheRise(t *testing.T) {
 		require.True(t, ok)
 		bent, ok := TraceRing(ring, project, Tolerance{Longest: 1, Absolute: 0.001, Bend: NewBend(project, 0.1)})
 		require.True(t, ok)
-		assert.InEpsilon(t, PlanarArea(plain), PlanarArea(bent), 1e-12)
+		assert.InEpsilon(t, planar.Area(plain), planar.Area(bent), 1e-12)
 		if crs.EqualArea() {
 			own, _ := wgs.OutlineArea(ring)
-			assert.InEpsilon(t, own, PlanarArea(bent)*900, 1e-10)
+			assert.InEpsilon(t, own, planar.Area(bent)*900, 1e-10)
 		}
 	}
 }

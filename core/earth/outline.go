@@ -5,6 +5,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
 	"github.com/verdex-land/verdex/core/earth/projection"
+	"github.com/verdex-land/verdex/core/planar"
 )
 
 const degree = math.Pi / 180
@@ -24,29 +25,12 @@ func (c *CRS) OutlineArea(ring [][2]float64) (float64, bool) {
 		return 0, true
 	}
 	if c.EqualArea() {
-		return PlanarArea(ring) * c.Unit * c.Unit, true
+		return planar.Area(ring) * c.Unit * c.Unit, true
 	}
 	if c.Geographic() {
 		return c.geographicOutline(ring), true
 	}
 	return c.projectedOutline(ring)
-}
-
-// PlanarArea is the signed planar area of a closed ring, positive when it runs counter-clockwise.
-func PlanarArea(ring [][2]float64) float64 {
-	if len(ring) == 0 {
-		return 0
-	}
-	var sum float64
-	o := ring[0]
-	x0, y0 := 0.0, 0.0 // of a point, from the first one
-	for _, q := range ring[1:] {
-		x1, y1 := q[0]-o[0], q[1]-o[1]
-		sum += x0*y1 - x1*y0
-		x0, y0 = x1, y1
-	}
-	// the edge back to the first point adds nothing
-	return sum / 2
 }
 
 // gauss5 are the nodes and weights of 5-point Gauss-Legendre quadrature on [0, 1].
@@ -110,7 +94,7 @@ func compensated(sum, comp, x float64) (float64, float64) {
 
 // projectedOutline integrates along the edges of a ring that are straight in a projection.
 func (c *CRS) projectedOutline(ring [][2]float64) (float64, bool) {
-	planar := PlanarArea(ring)
+	planar := planar.Area(ring)
 	l := lineIntegral{crs: c}
 	l.begin(ring)
 	// Rounding of coordinates is far below what is asked of the area of the ring for each of its edges.

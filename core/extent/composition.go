@@ -54,7 +54,7 @@ type ZoneSum struct {
 	of         *Composition
 	// With larger units: the unit that holds most of the zone, "" for none; and whether this is such a unit itself.
 	WithinID, WithinName string
-	Unit                 bool
+	Larger               bool
 }
 
 // part is a row of a zone in few bytes: there may be a million.
@@ -118,7 +118,7 @@ type Composition struct {
 	Unit       area.Unit
 	Legend     *cover.Legend
 	Zones      []ZoneSum
-	HasUnits   bool // some of Zones are larger units
+	HasLarger  bool // some of Zones are larger units
 	Polygons   bool // the cover is polygons, so that there are no cells
 	HasNominal bool // the grid has linear units, so that counting cells gives an area too
 	Notes      []string
@@ -194,7 +194,7 @@ func Compose(in Input, unit area.Unit) (*Composition, error) {
 			}
 		}
 		o := &in.Placement.Outlines[i]
-		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2, Classified: classified.Area(in.Tally.Unit) / unit.M2, of: c}
+		sum := ZoneSum{ID: in.Zones.Zones[i].ID, Name: in.Zones.Zones[i].Name, Area: o.Area / unit.M2, Classified: classified.Area(in.Tally.Quantum) / unit.M2, of: c}
 		if !dense {
 			rows = make([]part, 0, min(len(z.Extents), n)+3+len(unlisted))
 		}
@@ -202,7 +202,7 @@ func Compose(in Input, unit area.Unit) (*Composition, error) {
 		add := func(class int32, value float64, e tally.Extent, area float64) {
 			rows = append(rows, part{class, value, area, e.CellCount()})
 		}
-		area := func(e tally.Extent) float64 { return e.Area(in.Tally.Unit) / unit.M2 }
+		area := func(e tally.Extent) float64 { return e.Area(in.Tally.Quantum) / unit.M2 }
 		for k, e := range parts[:n] {
 			if a := area(e); dense || e.CellCount() != 0 || a != 0 {
 				add(int32(k), 0, e, a)
@@ -217,7 +217,7 @@ func Compose(in Input, unit area.Unit) (*Composition, error) {
 		}
 		add(outsidePart, 0, tally.Extent{}, o.Outside/unit.M2)
 		sum.parts = rows[from:len(rows):len(rows)]
-		measured := all.Area(in.Tally.Unit)
+		measured := all.Area(in.Tally.Quantum)
 		if o.Area > 0 {
 			sum.Residual = (o.Area - o.Outside - measured) / o.Area
 		}

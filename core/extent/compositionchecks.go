@@ -27,7 +27,7 @@ func (c *Composition) Check(b check.Bounds) []check.Check {
 			r := &rows[k]
 			sum += r.Area
 			parts[r.Kind] += r.Area
-			if r.Kind != cover.Outside && !z.Unit {
+			if r.Kind != cover.Outside && !z.Larger {
 				trueSum, count = trueSum+r.Area, count+r.NominalArea
 			}
 			if r.Kind == cover.Classified {
@@ -118,7 +118,7 @@ func (c *Composition) CheckEdges(centre *Composition, b check.Bounds) check.Chec
 func (c *Composition) Extents() (out []check.Mapped) {
 	for _, z := range c.Zones {
 		for _, r := range z.Rows() {
-			if r.Kind == cover.Classified && !z.Unit {
+			if r.Kind == cover.Classified && !z.Larger {
 				out = append(out, check.Mapped{Zone: z.ID, Class: r.Code, Epoch: r.Epoch, M2: r.Area * c.Unit.M2})
 			}
 		}

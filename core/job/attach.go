@@ -267,7 +267,7 @@ func safeName(s string) string {
 func ColumnsOf(comp *extent.Composition) (*vector.Layer, error) {
 	w := NewZoneColumns("the tally")
 	for _, z := range comp.Zones {
-		if z.Unit { // the larger units are no zones of the file
+		if z.Larger { // the larger units are no zones of the file
 			continue
 		}
 		for _, row := range z.Rows() {

@@ -277,7 +277,7 @@ func (w *work) explainRules(rules *cover.Rules, l *layers, legend *cover.Legend)
 	x := &Explained{HasElse: rules.Else != nil}
 	areas := map[int]float64{}
 	for i, v := range t.Zones[0].Values {
-		a := t.Zones[0].Extents[i].Area(t.Unit)
+		a := t.Zones[0].Extents[i].Area(t.Quantum)
 		k := math.MaxUint16 // nodata in every layer
 		if v[0] != tally.Missing {
 			k = int(t.Number(0, 0, v[0]))

@@ -103,7 +103,7 @@ func (w *work) clipTo(src *cells, o *ClipOptions) (raster.Source, error) {
 
 // cutTo masks by placed zones, and shrinks.
 func cutTo(src *cells, place *zone.Placement, name string, shrunk bool) (raster.Source, error) {
-	window := place.Extent()
+	window := place.Window()
 	if window.Width == 0 {
 		return nil, fault.Errorf("%s: no cell of %s has its centre in it", name, src.path).Do("check that both lie in the same place and that their CRSs are right")
 	}
@@ -131,7 +131,7 @@ func clipToGrid(src *cells, other raster.Grid, name string, shrunk bool) (raster
 	if err != nil {
 		return nil, err
 	}
-	window := place.Extent()
+	window := place.Window()
 	if shrunk && other.CRS.Same(g.CRS) && len(place.Outlines[0].Rings) > 0 && window.Width > 0 {
 		return shrink(src, window) // a rectangle of the grid: nothing lies outside
 	}

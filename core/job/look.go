@@ -278,7 +278,7 @@ func (w *work) countValues(s raster.Source, legend *cover.Legend) ([]ValueLine, 
 		}
 		l.Pct = l.Cells / total * 100
 		if placed {
-			l.Area = z.Extents[i].Area(t.Unit) / 1e4
+			l.Area = z.Extents[i].Area(t.Quantum) / 1e4
 		}
 		if class, ok := legend.Find(m.Code); ok && m.Kind == cover.Classified {
 			l.Class = class

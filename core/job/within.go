@@ -97,7 +97,7 @@ func (u *units) arrange(comp *extent.Composition) {
 	if u.first == 0 {
 		return
 	}
-	comp.HasUnits = true
+	comp.HasLarger = true
 	zones := make([][]extent.ZoneSum, len(comp.Zones)-u.first+1) // by unit, and at the end those of none
 	for i, z := range comp.Zones[:u.first] {
 		k := u.of[i]
@@ -112,7 +112,7 @@ func (u *units) arrange(comp *extent.Composition) {
 	for k, of := range zones {
 		if k < len(zones)-1 {
 			unit := comp.Zones[u.first+k]
-			unit.Unit = true
+			unit.Larger = true
 			out = append(out, unit)
 		}
 		out = append(out, of...)

@@ -101,10 +101,7 @@ func newFinder(req Request) (*finder, error) {
 // all goes through the rows.
 func (f *finder) all(ctx context.Context) error {
 	g, src := f.grid, f.req.Source
-	_, bh := src.BlockSize()
-	if bh < 64 {
-		bh *= (63 + bh) / bh
-	}
+	_, bh := raster.WorkSize(src)
 	reader := src.NewReader()
 	var cells raster.Cells
 	rows := max(1, min(bh, (64<<20)/(g.Width*src.Header().Type.Bytes())))

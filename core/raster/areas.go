@@ -30,9 +30,9 @@ import (
 // Cells that lie on no ground have no area ([Areas.Cell] gives 0). In rows and segments, which are made for zones, they may
 // have any: zones never reach beyond the Earth.
 type Areas struct {
-	Grid Grid
-	Vary Variation
-	Unit float64 // m² in one integer unit, a power of two
+	Grid    Grid
+	Vary    Variation
+	Quantum float64 // m² in one integer unit, a power of two
 
 	SegmentCells int // ByCell: cells in a segment; segments begin at multiples of it
 	blockCells   int
@@ -99,7 +99,7 @@ func NewAreas(g Grid) (*Areas, error) {
 	if largest <= 0 || math.IsInf(largest, 0) {
 		return nil, fmt.Errorf("its extent lies where %v is not defined: check that the CRS is the right one", g.CRS)
 	}
-	a.Unit = math.Exp2(math.Ceil(math.Log2(largest*1.5)) - areaBits)
+	a.Quantum = math.Exp2(math.Ceil(math.Log2(largest*1.5)) - areaBits)
 	if a.Vary == ByRow && !g.CRS.Geographic() {
 		b := g.CRS.Domain().Boxes[0]
 		for i, lat := range [2]float64{b.South, b.North} {
@@ -182,9 +182,9 @@ func (a *Areas) integrate(r int, from, to, whole float64, depth int) float64 {
 func (a *Areas) Row(r int) Segment {
 	if a.Vary == Uniform {
 		area, _ := a.Grid.NominalCellArea()
-		return Segment{A: int64(math.Round(area / a.Unit))}
+		return Segment{A: int64(math.Round(area / a.Quantum))}
 	}
-	return Segment{A: int64(math.Round(a.strip(r, 0, 1) / a.Unit))}
+	return Segment{A: int64(math.Round(a.strip(r, 0, 1) / a.Quantum))}
 }
 
 // Heights gives, for a row of a grid whose areas vary ByRow, what part of a cell lies above a height: a function from 0 to 1
@@ -316,7 +316,7 @@ func (a *Areas) block(bc, br int) *densityBlock {
 			}
 		}
 	}
-	b.good = b.good && b.holds(g, a.Unit)
+	b.good = b.good && b.holds(g, a.Quantum)
 	got, _ := a.blocks.LoadOrStore(key, b)
 	return got.(*densityBlock)
 }
@@ -341,7 +341,7 @@ func (a *Areas) mean(col, row float64) (sum float64, ok bool) {
 		}
 		sum += d
 	}
-	return sum * math.Abs(g.DX*g.DY) / 4 / a.Unit, true
+	return sum * math.Abs(g.DX*g.DY) / 4 / a.Quantum, true
 }
 
 // holds compares the polynomial of a block, summed over the cells of parts of it, with the line integral around them.
@@ -505,7 +505,7 @@ func (a *Areas) direct(s, r int) (Segment, error) {
 		if !ok {
 			return Segment{}, nil
 		}
-		return Segment{A: Round(d * math.Abs(a.Grid.DX*a.Grid.DY) / a.Unit)}, nil
+		return Segment{A: Round(d * math.Abs(a.Grid.DX*a.Grid.DY) / a.Quantum)}, nil
 	}
 	change := func(c float64) (float64, bool) { // down the column through c
 		up, ok1 := a.mean(c, y-0.5)
@@ -539,7 +539,7 @@ func (a *Areas) Cell(col, row int) (float64, error) {
 		return 0, nil
 	}
 	if a.Vary != ByCell {
-		return float64(a.Row(row).A) * a.Unit, nil
+		return float64(a.Row(row).A) * a.Quantum, nil
 	}
 	segments, err := a.Segments(nil, row, col, col+1)
 	if err != nil {
@@ -547,7 +547,7 @@ func (a *Areas) Cell(col, row int) (float64, error) {
 	}
 	d := int64(col % a.SegmentCells)
 	s := segments[0]
-	return float64(s.A+s.B*d+s.C*d*d) * a.Unit, nil
+	return float64(s.A+s.B*d+s.C*d*d) * a.Quantum, nil
 }
 
 // Stretch is the true area in m² of cells from to to-1 of a row together; those that lie on no ground have none. It is for one
@@ -565,7 +565,7 @@ func (a *Areas) Stretch(row, from, to int) (float64, error) {
 		return sum, nil
 	}
 	if a.Vary != ByCell {
-		return float64(a.Row(row).A) * float64(to-from) * a.Unit, nil
+		return float64(a.Row(row).A) * float64(to-from) * a.Quantum, nil
 	}
 	var err error
 	if a.scratch, err = a.Segments(a.scratch[:0], row, from, to); err != nil {
@@ -577,5 +577,5 @@ func (a *Areas) Stretch(row, from, to int) (float64, error) {
 		d := int64(col % a.SegmentCells)
 		sum += float64(s.A + s.B*d + s.C*d*d)
 	}
-	return sum * a.Unit, nil
+	return sum * a.Quantum, nil
 }

@@ -75,7 +75,7 @@ func TestWholeEarthInIntegerUnits(t *testing.T) {
 	for r := range 360 {
 		sum += a.Row(r).A
 	}
-	assert.InEpsilon(t, ellipsoid.WGS84.Area(), float64(sum)*720*a.Unit, 1e-12)
+	assert.InEpsilon(t, ellipsoid.WGS84.Area(), float64(sum)*720*a.Quantum, 1e-12)
 }
 
 // methods are a place and a cell size for each projection method that is read.

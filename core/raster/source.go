@@ -95,3 +95,13 @@ func Tiling(s Source) (cols, rows []int) {
 	}
 	return nil, nil
 }
+
+// WorkSize is the size of the windows by which a source is read whole: its blocks, of which low ones, such as strips of a few rows, are
+// taken several at a time.
+func WorkSize(s Source) (width, height int) {
+	width, height = s.BlockSize()
+	if height < 64 {
+		height *= (63 + height) / height
+	}
+	return width, height
+}

@@ -20,10 +20,7 @@ type Summary struct {
 // Summarise reads all cells of a raster once.
 func Summarise(ctx context.Context, s Source, threads int, progress func(done, total int)) (Summary, error) {
 	h := s.Header()
-	bw, bh := s.BlockSize()
-	if bh < 64 {
-		bh *= (63 + bh) / bh
-	}
+	bw, bh := WorkSize(s)
 	bw, bh = min(bw, h.Grid.Width), min(bh, h.Grid.Height)
 	across, down := (h.Grid.Width+bw-1)/bw, (h.Grid.Height+bh-1)/bh
 	parts := make([]Summary, across*down)

@@ -92,7 +92,7 @@ type weighted struct {
 
 // fromTally summarises one zone whose values have been counted one by one.
 func (req *Request) fromTally(z int, t *tally.Tally) (rows []Row, infinite bool) {
-	got, unit := &t.Zones[z], t.Unit
+	got, unit := &t.Zones[z], t.Quantum
 	by := map[tally.Slot][]weighted{} // by class
 	var order []tally.Slot
 	for i, v := range got.Values {

@@ -68,7 +68,7 @@ func cellsOf(t *testing.T, set *zone.Set, place *zone.Placement, z int) (areas, 
 	areas, shares = map[int]float64{}, map[int]float64{}
 	for i, v := range got.Zones[z].Values {
 		n := int(got.Number(0, 0, v[0]))
-		areas[n] = got.Zones[z].Extents[i].Area(got.Unit)
+		areas[n] = got.Zones[z].Extents[i].Area(got.Quantum)
 		shares[n] = got.Zones[z].Extents[i].CellCount()
 	}
 	return areas, shares

@@ -111,7 +111,7 @@ func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems [
 		} else if f.missing {
 			m = &s.Missing
 		}
-		cells, area := int64(math.Round(z.Extents[i].CellCount())), z.Extents[i].Area(t.Unit)
+		cells, area := int64(math.Round(z.Extents[i].CellCount())), z.Extents[i].Area(t.Quantum)
 		m.Cells += cells
 		m.Area += area
 		s.Total += area

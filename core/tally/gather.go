@@ -8,7 +8,7 @@ import (
 
 // gather joins the totals of all workers.
 func (p *pass) gather(workers []*worker, numbers [][]float64) *Tally {
-	t := &Tally{Unit: p.areas.Unit, Tiles: int(p.read.Load()), Numbers: numbers, Members: p.req.groups()}
+	t := &Tally{Quantum: p.areas.Quantum, Tiles: int(p.read.Load()), Numbers: numbers, Members: p.req.groups()}
 	for n := range p.req.groups() {
 		zones := make([]Zone, len(p.req.Zones.Zones))
 		spread.Over(len(zones), func() func(int) {

@@ -179,12 +179,12 @@ func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, r
 	k.present[s>>6] |= 1 << (s & 63)
 	x := &k.extents[s]
 	area, gx, gy := seg.At(d)
-	x.Units.AddInt(trueShare(share, m, area, gx, gy))
+	x.Shares.AddInt(trueShare(share, m, area, gx, gy))
 	x.Total.Add(cutArea(share, m, area, gx, gy))
 	return nil
 }
 
-// cutArea is the area of the part of a cell that lies in a zone, in units/zone.Unit. The cell's area changes by gx along and by gy down it.
+// cutArea is the area of the part of a cell that lies in a zone, in units/zone.WholeCell. The cell's area changes by gx along and by gy down it.
 func cutArea(share int64, m zone.Moment, area, gx, gy int64) (a Sum) {
 	a.AddProduct(share, area)
 	a.AddProduct(m.X, gx)

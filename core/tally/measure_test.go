@@ -81,7 +81,7 @@ func measure(t testing.TB, s *zone.Set, centres bool, threads int, layers ...ras
 func area(tl *Tally, z int, v float64) float64 {
 	for i, x := range tl.Zones[z].Values {
 		if tl.Number(0, 0, x[0]) == v {
-			return tl.Zones[z].Extents[i].Area(tl.Unit)
+			return tl.Zones[z].Extents[i].Area(tl.Quantum)
 		}
 	}
 	return 0
@@ -92,7 +92,7 @@ func total(tl *Tally, z int) float64 {
 	for _, x := range tl.Zones[z].Extents {
 		e.Add(x)
 	}
-	return e.Area(tl.Unit)
+	return e.Area(tl.Quantum)
 }
 
 // ground is the area of a rectangle of cell coordinates, by the line integral around it.
@@ -211,7 +211,7 @@ func TestAgainstCellByCellCount(t *testing.T) {
 			for i, val := range got.Zones[0].Values {
 				v := got.Number(0, 0, val[0])
 				assert.EqualValues(t, cells[v], got.Zones[0].Extents[i].CellCount())
-				assert.InEpsilon(t, want[v], got.Zones[0].Extents[i].Area(got.Unit), 1e-13)
+				assert.InEpsilon(t, want[v], got.Zones[0].Extents[i].Area(got.Quantum), 1e-13)
 			}
 		}
 	}
@@ -563,7 +563,7 @@ func TestZonesOnAnotherDatumBalance(t *testing.T) {
 		assert.Contains(t, place.Notes[0], "stated to be right to")
 		got, err := Measure(context.Background(), Request{Layers: []raster.Source{m}, Zones: set, Placement: place})
 		require.NoError(t, err)
-		assert.InEpsilon(t, place.Outlines[0].Area, got.Zones[0].Extents[0].Area(got.Unit), 1e-9)
+		assert.InEpsilon(t, place.Outlines[0].Area, got.Zones[0].Extents[0].Area(got.Quantum), 1e-9)
 	}
 }
 

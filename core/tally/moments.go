@@ -171,7 +171,7 @@ func MeasureMoments(ctx context.Context, req Request) ([]Moments, float64, error
 			}
 		}
 	}
-	return out, areas.Unit, nil
+	return out, areas.Quantum, nil
 }
 
 // momentWorker adds up the moments of tiles.
@@ -226,7 +226,7 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 				seg, d := of(col)
 				area := seg.A + d*(seg.B+d*seg.C)
 				m.Extent.whole(1, sumOf(area))
-				m.add(v, area, zone.Unit)
+				m.add(v, area, zone.WholeCell)
 			}
 		}
 		ms := moments(t.spans, row, skipped)
@@ -243,7 +243,7 @@ func (w *momentWorker) window(win raster.Window, t touch, b *band, m *Moments) {
 			area, gx, gy := seg.At(d)
 			cut := cutArea(e.Share, x, area, gx, gy)
 			share := trueShare(e.Share, x, area, gx, gy)
-			m.Extent.Units.AddInt(share)
+			m.Extent.Shares.AddInt(share)
 			m.Extent.Total.Add(cut)
 			m.add(v, max(0, cut.hi<<(64-shareBits)|int64(cut.lo>>shareBits)), share)
 		}

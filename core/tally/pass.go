@@ -55,9 +55,9 @@ type Zone struct {
 
 // Tally is the outcome of a job.
 type Tally struct {
-	Unit   float64  // m² in one unit of the extents
-	Zones  []Zone   // of the first group, in the order of Request.Zones
-	Groups [][]Zone // of each group
+	Quantum float64  // m² in one unit of the extents
+	Zones   []Zone   // of the first group, in the order of Request.Zones
+	Groups  [][]Zone // of each group
 	// Numbers are the values of each layer by slot, that of Missing being NaN; there may be some that do not occur.
 	Numbers [][]float64
 	Members [][]int // the layers of each group
@@ -242,11 +242,8 @@ func (p *pass) tiling() (cols, rows []int) {
 	}
 	w, h := 1, 1
 	for _, l := range p.req.Layers {
-		bw, bh := l.BlockSize()
+		bw, bh := raster.WorkSize(l)
 		w, h = max(w, bw), max(h, bh)
-	}
-	if h < 64 { // strips of few rows are read several at a time
-		h *= (64 + h - 1) / h
 	}
 	for c := 0; c < g.Width; c += w {
 		cols = append(cols, c)

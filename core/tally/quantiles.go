@@ -10,7 +10,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-// Fixed is the area as a whole number of 1/zone.Unit of the unit of areas, exactly.
+// Fixed is the area as a whole number of 1/zone.WholeCell of the unit of areas, exactly.
 func (e Extent) Fixed() *big.Int { return e.Total.big() }
 
 func (s Sum) big() *big.Int {

@@ -60,33 +60,33 @@ func (s Sum) Float() float64 {
 
 // Extent is a measured area, exactly.
 type Extent struct {
-	Units Sum // cells, those that an outline cuts by their share, in units of 1/zone.Unit of a cell
-	Total Sum // area, in units of raster.Areas.Unit/zone.Unit
+	Shares Sum // cells, those that an outline cuts by their share, in units of 1/zone.WholeCell of a cell
+	Total  Sum // area, in units of raster.Areas.Quantum/zone.WholeCell
 }
 
-const shareBits = 40 // zone.Unit is 2⁴⁰
+const shareBits = 40 // zone.WholeCell is 2⁴⁰
 
-// whole adds n whole cells whose area together is area, in units of raster.Areas.Unit.
+// whole adds n whole cells whose area together is area, in units of raster.Areas.Quantum.
 func (e *Extent) whole(n int64, area Sum) {
-	e.Units.AddProduct(n, 1<<shareBits)
+	e.Shares.AddProduct(n, 1<<shareBits)
 	e.Total.Add(area.Shift(shareBits))
 }
 
 // alike adds so many zone.Units of cells each of which has area a.
 func (e *Extent) alike(units, a int64) {
-	e.Units.AddInt(units)
+	e.Shares.AddInt(units)
 	e.Total.AddProduct(units, a)
 }
 
 // Add adds o.
 func (e *Extent) Add(o Extent) {
-	e.Units.Add(o.Units)
+	e.Shares.Add(o.Shares)
 	e.Total.Add(o.Total)
 }
 
 // Minus is e - o.
 func (e Extent) Minus(o Extent) Extent {
-	return Extent{e.Units.Minus(o.Units), e.Total.Minus(o.Total)}
+	return Extent{e.Shares.Minus(o.Shares), e.Total.Minus(o.Total)}
 }
 
 // Same reports whether two extents are the same area, to the last unit.
@@ -99,7 +99,7 @@ func (s Sum) Area(unit float64) float64 { return math.Ldexp(s.Float(), -shareBit
 func (e Extent) Area(unit float64) float64 { return e.Total.Area(unit) }
 
 // CellCount is the number of cells, cut ones by their share.
-func (e Extent) CellCount() float64 { return math.Ldexp(e.Units.Float(), -shareBits) }
+func (e Extent) CellCount() float64 { return math.Ldexp(e.Shares.Float(), -shareBits) }
 
 // IsZero reports whether nothing was measured.
-func (e Extent) IsZero() bool { return e.Units.IsZero() && e.Total.IsZero() }
+func (e Extent) IsZero() bool { return e.Shares.IsZero() && e.Total.IsZero() }

@@ -5,7 +5,7 @@ import (
 	"math"
 	"slices"
 
-	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/planar"
 )
 
 // Nest makes polygons of rings that come without order, as in shapefiles: a ring that runs clockwise is a shell, and
@@ -61,7 +61,7 @@ func nest(rings []Ring) (shells, orphans []*shell) {
 		if len(r) == 0 {
 			continue
 		}
-		if a := earth.PlanarArea(r); a <= 0 {
+		if a := planar.Area(r); a <= 0 {
 			shells = append(shells, &shell{Polygon{r}, -a, Box(r)})
 		} else {
 			holes = append(holes, &shell{Polygon{r}, a, Box(r)})

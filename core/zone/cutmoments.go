@@ -82,10 +82,10 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 	// The integrands are quadratic; the means of products of two linear functions are those of
 	// their middles plus a twelfth of the product of their rises.
 	m := &c.moments[i]
-	t0, t1 := float64(y0)/Unit, float64(y1)/Unit
+	t0, t1 := float64(y0)/WholeCell, float64(y1)/WholeCell
 	d, y, u := f1-f0, (t0+t1)/2-0.5, mean-0.5
 	h := float64(dy)
-	rise := h / Unit
+	rise := h / WholeCell
 	m.cell.X += sign * raster.Round(h*(0.125-(float64(u*u)+float64(d*d)/12)/2))
 	m.cell.Y += sign * raster.Round(h*(float64((1-mean)*y)-float64(d*rise)/12))
 	m.cover.Y += sign * (moment1(t1) - moment1(t0))
@@ -93,15 +93,15 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 
 // addByHeight is add where shares are those of true area, which varies down a cell: in its terms an edge is no longer straight.
 func (c *Cutter) addByHeight(i int, f0, f1 float64, y0, y1, sign int64) {
-	t0, t1 := float64(y0)/Unit, float64(y1)/Unit
+	t0, t1 := float64(y0)/WholeCell, float64(y1)/WholeCell
 	cover := fixed(c.heights.Above(t1)) - fixed(c.heights.Above(t0))
 	share := cover
 	if f0 != 0 || f1 != 0 {
-		share = raster.Round(c.heights.Right(t0, t1, f0, f1) * Unit)
+		share = raster.Round(c.heights.Right(t0, t1, f0, f1) * WholeCell)
 	}
 	c.sums[i].cover += sign * cover
 	c.sums[i].share += sign * share
 }
 
 // moment1 is the integral of y over the upper part of a cell, y from its middle; it vanishes over the whole cell.
-func moment1(t float64) int64 { return raster.Round((float64(t*t) - t) / 2 * Unit) }
+func moment1(t float64) int64 { return raster.Round((float64(t*t) - t) / 2 * WholeCell) }

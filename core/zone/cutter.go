@@ -9,8 +9,8 @@ import (
 
 // Unit is one whole cell in the fixed-point numbers of shares and moments.
 const (
-	unitBits = 40
-	Unit     = 1 << unitBits
+	unitBits  = 40
+	WholeCell = 1 << unitBits
 )
 
 // EdgeCell is a cell that an outline cuts. Share is the part of the cell that lies in the zone,
@@ -126,7 +126,7 @@ type momentSums struct {
 // Cut gives the cells of an outline in rows from to to-1.
 //
 // Every edge is cut at the rows and columns of the grid, always from its upper end down, so that
-// the pieces do not depend on its direction. Heights at the cuts are rounded to 1/Unit of a cell;
+// the pieces do not depend on its direction. Heights at the cuts are rounded to 1/WholeCell of a cell;
 // a piece adds its height to all cells to its right and, to its own cell, the area to the right
 // of it. Summed from the left, whole cells come out as Unit exactly. (The method is that of
 // signed-area accumulation in font rasterisers, done in integers.)
@@ -198,7 +198,7 @@ func (c *Cutter) follow(i int32, top, end int) {
 		return
 	}
 	for ; row < end; row++ {
-		yb, tb := float64(row)+1, int64(Unit)
+		yb, tb := float64(row)+1, int64(WholeCell)
 		if row == int(e.last) && e.q[1] < yb {
 			tb = fixed(e.q[1] - float64(row))
 			yb = e.q[1]
@@ -218,7 +218,7 @@ func (c *Cutter) follow(i int32, top, end int) {
 func (c *Cutter) shares(e *slant, row, end int) {
 	xa, ta := units(e.x), e.t
 	for ; row < end; row++ {
-		yb, tb := float64(row)+1, int64(Unit)
+		yb, tb := float64(row)+1, int64(WholeCell)
 		if row == int(e.last) && e.q[1] < yb {
 			tb = fixed(e.q[1] - float64(row))
 			yb = e.q[1]
@@ -255,7 +255,7 @@ func (c *Cutter) across(e *slant, xa, ta, xb, tb int64) {
 	for ; at <= last && at < int64(c.Width); at++ {
 		yn, to := yr, right-at<<unitBits
 		if at < last {
-			yn, to = height(at+1, xa, ta, tb, e.rise), Unit
+			yn, to = height(at+1, xa, ta, tb, e.rise), WholeCell
 		}
 		c.piece(at, (yn-y)*way, from, to, e.sign)
 		y, from = yn, 0
@@ -327,7 +327,7 @@ func (c *Cutter) centre(e *slant, y float64) {
 	col := math.Max(0, math.Ceil(e.at(y)-0.5))
 	if col < float64(c.Width) {
 		i := c.mark(int32(col))
-		c.sums[i].share += e.sign * Unit
-		c.sums[i].cover += e.sign * Unit
+		c.sums[i].share += e.sign * WholeCell
+		c.sums[i].cover += e.sign * WholeCell
 	}
 }

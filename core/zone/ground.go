@@ -9,6 +9,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/projection"
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -146,7 +147,7 @@ func (m *mapping) onEarth(polygons []Polygon) ([]Polygon, error) {
 		for _, p := range polygons {
 			var q Polygon
 			for k, r := range p {
-				r = clipAxis(clipAxis(r, 1, -limit, false), 1, limit, true)
+				r = planar.Cut(nil, planar.Cut(nil, r, 1, -limit, false), 1, limit, true)
 				if len(r) < 3 && k == 0 {
 					break
 				}
@@ -171,40 +172,6 @@ func (m *mapping) onEarth(polygons []Polygon) ([]Polygon, error) {
 		m.beyond.Add(1)
 	}
 	return out, nil
-}
-
-// clipAxis cuts a ring at a value of x (axis 0) or y (axis 1), and keeps what lies below it or above it. Where an edge is
-// cut does not depend on its direction. (Sutherland and Hodgman 1974.)
-func clipAxis(r Ring, axis int, at float64, below bool) Ring {
-	in := func(p Point) bool { return p[axis] == at || (p[axis] < at) == below }
-	all := true
-	for _, p := range r {
-		all = all && in(p)
-	}
-	if all {
-		return r
-	}
-	var out Ring
-	for i, p := range r {
-		q := r[(i+1)%len(r)]
-		if in(p) {
-			out = append(out, p)
-		}
-		if in(p) != in(q) {
-			a, b := p, q
-			if a[0] > b[0] || a[0] == b[0] && a[1] > b[1] {
-				a, b = b, a
-			}
-			t := (at - a[axis]) / (b[axis] - a[axis])
-			x := Point{a[0] + t*(b[0]-a[0]), a[1] + t*(b[1]-a[1])}
-			x[axis] = at
-			out = append(out, x)
-		}
-	}
-	if len(out) < 3 {
-		return nil
-	}
-	return out
 }
 
 // degrees carries a ring to longitudes and latitudes in radians on the grid's datum. Longitudes go on along the
@@ -284,7 +251,7 @@ func parts(rings []Ring, d projection.Domain) []Ring {
 			w, e = min(w, p[0]), max(e, p[0])
 		}
 		for _, b := range d.Boxes {
-			cut := clipAxis(clipAxis(r, 1, b.South, false), 1, b.North, true)
+			cut := planar.Cut(nil, planar.Cut(nil, r, 1, b.South, false), 1, b.North, true)
 			if d.Round {
 				if len(cut) >= 3 {
 					out = append(out, cut)
@@ -296,7 +263,7 @@ func parts(rings []Ring, d projection.Domain) []Ring {
 				for i, p := range cut {
 					moved[i] = Point{p[0] + k*2*math.Pi, p[1]}
 				}
-				part := clipAxis(clipAxis(moved, 0, b.West, false), 0, b.East, true)
+				part := planar.Cut(nil, planar.Cut(nil, moved, 0, b.West, false), 0, b.East, true)
 				if len(part) < 3 {
 					continue
 				}

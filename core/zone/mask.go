@@ -82,7 +82,7 @@ func (r *maskReader) cut(from, to int) {
 
 // Extent is the smallest window of the grid that holds all cells whose centres lie in a zone; its width is 0
 // when there are none.
-func (p *Placement) Extent() raster.Window {
+func (p *Placement) Window() raster.Window {
 	c := Cutter{Width: p.Grid.Width, Down: p.Down, Centres: true}
 	c0, r0, c1, r1 := p.Grid.Width, p.Grid.Height, 0, 0
 	for i := range p.Outlines {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/projection"
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/spread"
 )
@@ -337,7 +338,7 @@ func (m *mapping) outline(z *Zone) (o Outline, err error) {
 	if !all || c0 < -slack || r0 < -slack || c1 > w+slack || r1 > h+slack {
 		inside := 0.0
 		for _, r := range rings {
-			clipped := clip(r, w, h)
+			clipped := cutTo(r, w, h)
 			if len(clipped) < 3 {
 				continue
 			}
@@ -510,9 +511,8 @@ func (m *mapping) snap(r Ring) {
 	}
 }
 
-// clip cuts a ring to the rectangle from 0, 0 to w, h; the ring stays as it is. Stretches along the border that join separate
-// parts enclose no area.
-func clip(r Ring, w, h float64) Ring {
-	r = clipAxis(clipAxis(r, 0, 0, false), 0, w, true)
-	return slices.Clone(clipAxis(clipAxis(r, 1, 0, false), 1, h, true))
+// cutTo cuts a ring to the rectangle from 0, 0 to w, h; the ring stays as it is.
+func cutTo(r Ring, w, h float64) Ring {
+	r = planar.Cut(nil, planar.Cut(nil, r, 0, 0, false), 0, w, true)
+	return slices.Clone(planar.Cut(nil, planar.Cut(nil, r, 1, 0, false), 1, h, true))
 }

@@ -66,7 +66,7 @@ type corner struct {
 
 func cornerAt(p Point) corner {
 	row := math.Floor(p[1])
-	return corner{units(p[0]), int64(float64((p[1]-row)*Unit) + 0.5), int(row)}
+	return corner{units(p[0]), int64(float64((p[1]-row)*WholeCell) + 0.5), int(row)}
 }
 
 // Pieces gives the cells of an outline in a window of the grid, valid until the next call. It is not ok where the
@@ -154,9 +154,9 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 	for {
 		xb, tb := b.x, b.t
 		if row < b.row {
-			tb = Unit
+			tb = WholeCell
 			if y := float64(row) + 1; y < q[1] {
-				xb = int64(xAt(p, q, slope, y) * Unit)
+				xb = int64(xAt(p, q, slope, y) * WholeCell)
 			}
 			cb = columnOf(xb)
 			t.pass(row, int(cb+1-t.left), sign)
@@ -169,14 +169,14 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 			cut[n] = Piece{sign * share(tb-ta, fa, fb), int32(base + int(ca))}
 			n++
 		case 1:
-			tk := min(ta+int64(float64(Unit-fa)*rise), tb)
-			cut[n] = Piece{sign * share(tk-ta, fa, Unit), int32(base + int(ca))}
+			tk := min(ta+int64(float64(WholeCell-fa)*rise), tb)
+			cut[n] = Piece{sign * share(tk-ta, fa, WholeCell), int32(base + int(ca))}
 			cut[n+1] = Piece{sign * (share(tb-tk, 0, fb) + tk), int32(base + int(cb))}
 			n += 2
 		case -1:
 			tk := min(ta+int64(float64(fa)*rise), tb)
 			cut[n] = Piece{sign * (share(tk-ta, fa, 0) - tk), int32(base + int(ca))}
-			cut[n+1] = Piece{sign * share(tb-tk, Unit, fb), int32(base + int(cb))}
+			cut[n+1] = Piece{sign * share(tb-tk, WholeCell, fb), int32(base + int(cb))}
 			n += 2
 		default:
 			t.n = n
@@ -203,7 +203,7 @@ func (t *piecer) clipped(p, q Point, a, b corner, sign int64) {
 	for ; row <= last; row++ {
 		xb, tb := b.x, b.t
 		if row < b.row {
-			xb, tb = units(e.at(float64(row)+1)), Unit
+			xb, tb = units(e.at(float64(row)+1)), WholeCell
 			if col := columnOf(xb) + 1; col <= t.right {
 				t.pass(row, int(max(col-t.left, 0)), sign)
 			}
@@ -260,7 +260,7 @@ func (t *piecer) row(row int, xa, ta, xb, tb int64, rise float64, sign int64) {
 	base := (row-t.top)*t.stride - int(t.left)
 	if at < last { // to the next border of columns
 		yn := height(at+1, xa, ta, tb, rise)
-		t.piece(sign*(share((yn-y)*way, from, Unit)+way*more), base+int(at))
+		t.piece(sign*(share((yn-y)*way, from, WholeCell)+way*more), base+int(at))
 		y, more, from = yn, yn, 0
 		at++
 	}

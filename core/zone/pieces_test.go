@@ -43,7 +43,7 @@ func sharesOf(s *Spans, w raster.Window, stride int) []int64 {
 		full, edge := s.Row(w.Row + row)
 		for _, f := range full {
 			for col := max(int(f.From)-w.Col, 0); col < min(int(f.To)-w.Col, w.Width); col++ {
-				all[row*stride+col] = Unit
+				all[row*stride+col] = WholeCell
 			}
 		}
 		for _, e := range edge {
@@ -126,7 +126,7 @@ func TestPiecesOfDoubtfulOutlines(t *testing.T) {
 	require.True(t, ok)
 	cells := 0
 	for _, share := range p.shares(20 * 20) {
-		cells += int(share / Unit)
+		cells += int(share / WholeCell)
 	}
 	assert.Equal(t, 36-9, cells, "a square with a hole")
 }
@@ -136,7 +136,7 @@ func (p *Pieces) shares(cells int) []int64 {
 	all := make([]int64, cells)
 	for _, s := range p.Whole {
 		for k := range s.N {
-			all[s.At+k] += Unit
+			all[s.At+k] += WholeCell
 		}
 	}
 	for _, q := range p.Cut {

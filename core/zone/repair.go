@@ -8,8 +8,8 @@ import (
 
 	"github.com/peterstace/simplefeatures/geom"
 
-	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
@@ -61,7 +61,7 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 			if err != nil {
 				return "", fmt.Errorf("zone %s: %w", z.ID, err)
 			}
-			area := earth.PlanarArea(r)
+			area := planar.Area(r)
 			if len(r) < 3 || area == 0 && len(f.find(Polygon{r}, 0)) == 0 {
 				dropped++
 				if k == 0 {
@@ -152,7 +152,7 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 func orient(p Polygon) Polygon {
 	areas := make([]float64, len(p))
 	for k, r := range p {
-		areas[k] = earth.PlanarArea(r)
+		areas[k] = planar.Area(r)
 	}
 	turn(p, areas)
 	return p
@@ -226,14 +226,14 @@ func mend(p Polygon, f *crossingFinder) (out Polygon, share float64, at Point, o
 	var signed, gross float64
 	largest := 0
 	for i, l := range loops {
-		a := earth.PlanarArea(l)
+		a := planar.Area(l)
 		signed += a
 		gross += math.Abs(a)
-		if math.Abs(a) > math.Abs(earth.PlanarArea(loops[largest])) {
+		if math.Abs(a) > math.Abs(planar.Area(loops[largest])) {
 			largest = i
 		}
 	}
-	share = (gross - math.Abs(earth.PlanarArea(loops[largest]))) / gross
+	share = (gross - math.Abs(planar.Area(loops[largest]))) / gross
 	if share > 1e-6 {
 		return p, share, at, false
 	}

@@ -66,12 +66,12 @@ func newSlant(p, q Point, sign int64) slant {
 // units is a column in Units. Beyond those that a grid may have it matters only on which side it lies.
 func units(x float64) int64 {
 	if x < -maxColumns {
-		return -maxColumns * Unit
+		return -maxColumns * WholeCell
 	}
 	if x > maxColumns {
-		return maxColumns * Unit
+		return maxColumns * WholeCell
 	}
-	return int64(x * Unit)
+	return int64(x * WholeCell)
 }
 
 // column is the column that x lies in, and how far behind its left border. A border belongs to the column on its left, so
@@ -97,9 +97,9 @@ func height(border, xa, ta, tb int64, rise float64) int64 {
 
 // share is the area to the right of a piece of an edge within one cell; dy is its height, and it runs from f0 to f1.
 func share(dy, f0, f1 int64) int64 {
-	hi, lo := bits.Mul64(uint64(dy), uint64(2*Unit-f0-f1))
+	hi, lo := bits.Mul64(uint64(dy), uint64(2*WholeCell-f0-f1))
 	return int64(hi<<(63-unitBits) | lo>>(unitBits+1))
 }
 
-// fixed rounds a height within a row to 1/Unit.
-func fixed(t float64) int64 { return raster.Round(t * Unit) }
+// fixed rounds a height within a row to 1/WholeCell.
+func fixed(t float64) int64 { return raster.Round(t * WholeCell) }

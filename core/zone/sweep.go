@@ -3,7 +3,7 @@ package zone
 import "math/bits"
 
 // slack is a millionth of a cell, for the rounding of many pieces.
-const slack = Unit >> 20
+const slack = WholeCell >> 20
 
 // sweep sums what the edges add in a row from the left, and empties it.
 func (c *Cutter) sweep(s *Spans, row int) {
@@ -37,10 +37,10 @@ func (c *Cutter) sweep(s *Spans, row int) {
 			*pm = momentSums{}
 			switch {
 			case share == 0 && moment == Moment{}:
-			case share == Unit && moment == Moment{}:
+			case share == WholeCell && moment == Moment{}:
 				s.whole(col, next)
 			default:
-				if share < -slack || share > Unit+slack {
+				if share < -slack || share > WholeCell+slack {
 					s.suspect(col, row)
 				}
 				s.edge, s.moments = append(s.edge, EdgeCell{col, share}), append(s.moments, moment)
@@ -64,7 +64,7 @@ func (c *Cutter) sweepShares(s *Spans, row int) {
 			i := w<<6 + bits.TrailingZeros64(m)
 			col := c.col0 + int32(i)
 			if next < col {
-				if cover == Unit {
+				if cover == WholeCell {
 					s.whole(next, col)
 				} else if cover != 0 {
 					s.edge = edge
@@ -79,10 +79,10 @@ func (c *Cutter) sweepShares(s *Spans, row int) {
 			*p = sums{}
 			switch {
 			case share == 0:
-			case share == Unit:
+			case share == WholeCell:
 				s.whole(col, next)
 			default:
-				if share < -slack || share > Unit+slack {
+				if share < -slack || share > WholeCell+slack {
 					s.suspect(col, row)
 				}
 				edge = append(edge, EdgeCell{col, share})
@@ -104,11 +104,11 @@ func (c *Cutter) finish(s *Spans, row int, next int32, cover int64, m Moment) {
 // alike deals with cells that no edge passes: whole ones, or along an outline's upper or lower
 // end cut ones that are all alike.
 func (c *Cutter) alike(s *Spans, row int, from, to int32, cover int64, m Moment) {
-	if cover == Unit {
+	if cover == WholeCell {
 		s.whole(from, to)
 		return
 	}
-	if cover < -slack || cover > Unit+slack {
+	if cover < -slack || cover > WholeCell+slack {
 		s.suspect(from, row)
 	}
 	for ; from < to; from++ {

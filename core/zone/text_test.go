@@ -111,7 +111,7 @@ func TestMaskKeepsCellsByTheirCentres(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, raster.Window{Col: minC, Row: minR, Width: maxC - minC, Height: maxR - minR}, p.Extent())
+	assert.Equal(t, raster.Window{Col: minC, Row: minR, Width: maxC - minC, Height: maxR - minR}, p.Window())
 	src.About.NoData = nil
 	_, err = Mask(src, p)
 	assert.ErrorContains(t, err, "the option nodata 255")

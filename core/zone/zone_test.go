@@ -11,6 +11,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 )
@@ -140,21 +141,21 @@ func TestRepairs(t *testing.T) {
 	s, err := parse(t, collection(polygon(`"id":1`, `[[[12,58],[12,59],[12,59],[13,59],[13,58]],[[12.1,58.1],[12.2,58.2],[12.1,58.1]]]`)), Selection{})
 	require.NoError(t, err)
 	require.Len(t, s.Zones[0].Polygons[0], 1)
-	assert.Positive(t, earth.PlanarArea(s.Zones[0].Polygons[0][0]))
+	assert.Positive(t, planar.Area(s.Zones[0].Polygons[0][0]))
 	assert.Contains(t, strings.Join(s.Notes, ";"), "without area")
 
 	// A loop of a hundred-millionth of the zone is told and cut off.
 	s, err = parse(t, collection(polygon(`"id":1`, `[[[12,58],[13,58],[13,59],[12.5001,59],[12.5,58.9999],[12.5001,58.9999],[12.5,59],[12,59],[12,58]]]`)), Selection{})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(s.Notes, ";"), "counted once")
-	assert.InDelta(t, 1, earth.PlanarArea(s.Zones[0].Polygons[0][0]), 1e-7)
+	assert.InDelta(t, 1, planar.Area(s.Zones[0].Polygons[0][0]), 1e-7)
 
 	// Pieces that overlap are united.
 	s, err = parse(t, collection(polygon(`"id":1`, square), polygon(`"id":1`, `[[[12.5,58],[13.5,58],[13.5,59],[12.5,59],[12.5,58]]]`)), Selection{})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(s.Notes, ";"), "overlap")
 	require.Len(t, s.Zones[0].Polygons, 1)
-	assert.InDelta(t, 1.5, earth.PlanarArea(s.Zones[0].Polygons[0][0]), 1e-12)
+	assert.InDelta(t, 1.5, planar.Area(s.Zones[0].Polygons[0][0]), 1e-12)
 
 	// The same feature twice, and one inside the other.
 	for _, second := range []string{square, `[[[12.2,58.2],[12.4,58.2],[12.4,58.4],[12.2,58.2]]]`} {
@@ -163,7 +164,7 @@ func TestRepairs(t *testing.T) {
 		total := 0.0
 		for _, p := range s.Zones[0].Polygons {
 			for _, r := range p {
-				total += earth.PlanarArea(r)
+				total += planar.Area(r)
 			}
 		}
 		assert.InDelta(t, 1, total, 1e-12)
@@ -172,7 +173,7 @@ func TestRepairs(t *testing.T) {
 	// Holes stay holes.
 	s, err = parse(t, collection(polygon(`"id":1`, `[[[12,58],[13,58],[13,59],[12,59]],[[12.2,58.2],[12.4,58.2],[12.4,58.4],[12.2,58.4]]]`)), Selection{})
 	require.NoError(t, err)
-	assert.InDelta(t, -0.04, earth.PlanarArea(s.Zones[0].Polygons[0][1]), 1e-12)
+	assert.InDelta(t, -0.04, planar.Area(s.Zones[0].Polygons[0][1]), 1e-12)
 }
 
 func utmGrid(t *testing.T) raster.Grid {
@@ -223,7 +224,7 @@ func TestLongitudesMayCountFromAnywhere(t *testing.T) {
 	full, edge := spans.Row(75)
 	assert.Equal(t, []Range{{0, 20}, {330, 360}}, full)
 	require.Len(t, edge, 2)
-	assert.InDelta(t, 0.5, float64(edge[0].Share)/Unit, 1e-9)
+	assert.InDelta(t, 0.5, float64(edge[0].Share)/WholeCell, 1e-9)
 	assert.InDelta(t, 0, p.Outlines[0].Outside/p.Outlines[0].Area, 1e-9)
 }
 
@@ -235,14 +236,14 @@ func TestSharesByHand(t *testing.T) {
 	full, edge := s.Row(1)
 	assert.Empty(t, full)
 	require.Len(t, edge, 1)
-	assert.Equal(t, EdgeCell{1, Unit / 2}, edge[0])
+	assert.Equal(t, EdgeCell{1, WholeCell / 2}, edge[0])
 	// The centroid of the lower left triangle of a cell lies a sixth left of and below its centre.
 	m := s.Moments(1)[0]
-	assert.InDelta(t, -1./12, float64(m.X)/Unit, 1e-9)
-	assert.InDelta(t, 1./12, float64(m.Y)/Unit, 1e-9)
+	assert.InDelta(t, -1./12, float64(m.X)/WholeCell, 1e-9)
+	assert.InDelta(t, 1./12, float64(m.Y)/WholeCell, 1e-9)
 	full, edge = s.Row(2)
 	assert.Equal(t, []Range{{1, 2}}, full)
-	assert.Equal(t, EdgeCell{2, Unit / 2}, edge[0])
+	assert.Equal(t, EdgeCell{2, WholeCell / 2}, edge[0])
 	full, _ = s.Row(5)
 	assert.Empty(t, full)
 

@@ -42,10 +42,10 @@ func paintComposition(c *canvas, comp *extent.Composition) error {
 		what += " " + comp.Epoch
 	}
 	zones := text.Count(len(comp.Zones), "zone")
-	if comp.HasUnits {
+	if comp.HasLarger {
 		units := 0
 		for _, z := range comp.Zones {
-			if z.Unit {
+			if z.Larger {
 				units++
 			}
 		}
@@ -123,7 +123,7 @@ func paintCount(c *canvas, comp *extent.Composition, decimals int) error {
 		var area, count float64
 		for _, z := range comp.Zones {
 			for _, r := range z.Rows() {
-				if r.Kind != cover.Outside && !z.Unit {
+				if r.Kind != cover.Outside && !z.Larger {
 					area, count = area+r.Area, count+r.NominalArea
 				}
 			}

@@ -81,7 +81,7 @@ func ExtentsOf(c *extent.Composition) *Table {
 	for i := range c.Zones {
 		count += c.Zones[i].Len()
 	}
-	return Extents(c.Unit, c.HasUnits, count, ZonesOf(c))
+	return Extents(c.Unit, c.HasLarger, count, ZonesOf(c))
 }
 
 // ZonesOf are the zones of a composition. A zone serves until the next one.
@@ -148,7 +148,7 @@ func WideExtentsOf(c *extent.Composition) *Table {
 		t.Columns = append(t.Columns, classColumn(class.Name))
 	}
 	t.Columns = append(t.Columns, pick("nodata,unlisted,outside")...)
-	if c.HasUnits {
+	if c.HasLarger {
 		t.Columns = append(t.Columns, withinColumns...)
 	}
 	areas := NewClassAreas(c.Legend)
@@ -159,7 +159,7 @@ func WideExtentsOf(c *extent.Composition) *Table {
 			for _, a := range areas.Of(z) {
 				row = append(row, a)
 			}
-			if c.HasUnits {
+			if c.HasLarger {
 				row = append(row, z.WithinID, z.WithinName)
 			}
 			if !yield(row) {

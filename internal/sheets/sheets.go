@@ -435,7 +435,7 @@ func Composition(c *extent.Composition, accountName, zoneSet string) []*table.Sh
 	}
 	areas := model.NewClassAreas(c.Legend)
 	z := extentTable(p, name, c.Unit)
-	z.count, z.units = len(c.Zones), c.HasUnits
+	z.count, z.units = len(c.Zones), c.HasLarger
 	z.rows = func(yield func(zoneRow) bool) {
 		for i := range c.Zones {
 			if s := &c.Zones[i]; !yield(zoneRow{s.ID, s.Name, areas.Of(s)}) {

@@ -3,9 +3,8 @@ package view
 import (
 	"math"
 
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/raster"
-
-	"github.com/verdex-land/verdex/core/earth"
 )
 
 // value is a cell of the source that has been read, and whether it is data.
@@ -92,7 +91,7 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 		r.weight = map[float64]float64{}
 	}
 	clear(r.weight)
-	all := math.Abs(earth.PlanarArea(quad[:]))
+	all := math.Abs(planar.Area(quad[:]))
 	none := all // what of the cell is without data or beyond the raster
 	for y := y0; y < y1; y++ {
 		for x := x0; x < x1; x++ {
@@ -110,36 +109,11 @@ func (r *alignedReader) heaviest(col, row, c, k int) (float64, bool) {
 	return best, found
 }
 
-// shareOfCell is the area of a convex polygon within the cell at x, y (Sutherland and Hodgman 1974).
+// shareOfCell is the area of a convex polygon within the cell at x, y.
 func shareOfCell(poly [][2]float64, x, y float64) float64 {
-	var a, b [12][2]float64
-	in := append(a[:0], poly...)
-	out := b[:0]
-	for side := range 4 {
-		axis, at, less := side/2, [4]float64{x, x + 1, y, y + 1}[side], side%2 == 1
-		out = out[:0]
-		for i, p := range in {
-			q := in[(i+1)%len(in)]
-			pin, qin := p[axis] == at || (p[axis] < at) == less, q[axis] == at || (q[axis] < at) == less
-			if pin {
-				out = append(out, p)
-			}
-			if pin != qin {
-				t := (at - p[axis]) / (q[axis] - p[axis])
-				m := [2]float64{p[0] + t*(q[0]-p[0]), p[1] + t*(q[1]-p[1])}
-				m[axis] = at
-				out = append(out, m)
-			}
-		}
-		if len(out) < 3 {
-			return 0
-		}
-		in, out = out, in
+	var buffer [4][12][2]float64 // one each, for a polygon that is not cut is passed on
+	for side, in := range [4]float64{x, x + 1, y, y + 1} {
+		poly = planar.Cut(buffer[side][:0], poly, side/2, in, side%2 == 1)
 	}
-	area := 0.0
-	for i, p := range in {
-		q := in[(i+1)%len(in)]
-		area += (p[0]-x)*(q[1]-y) - (q[0]-x)*(p[1]-y)
-	}
-	return math.Abs(area) / 2
+	return math.Abs(planar.Area(poly))
 }

@@ -144,10 +144,7 @@ func (m *mosaic) Tiling() (cols, rows []int) {
 	blocks := 0
 	for _, s := range m.members {
 		w := s.window()
-		bw, bh := s.BlockSize()
-		if bh < 64 { // strips of few rows are read several at a time
-			bh *= (64 + bh - 1) / bh
-		}
+		bw, bh := raster.WorkSize(s)
 		for c := w.Col; c < w.Col+w.Width; c += bw {
 			cols = append(cols, c)
 		}

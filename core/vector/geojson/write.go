@@ -8,7 +8,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
-	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -119,7 +119,7 @@ func appendPolygon(b []byte, p vector.Polygon) []byte {
 		if k > 0 {
 			b = append(b, ',')
 		}
-		if (earth.PlanarArea(r) < 0) == (k == 0) {
+		if (planar.Area(r) < 0) == (k == 0) {
 			r = slices.Clone(r)
 			slices.Reverse(r)
 		}

@@ -11,7 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -118,7 +118,7 @@ func encodeShape(g *vector.Geometry, kind int) (b []byte, box [4]float64) {
 		for k, r := range p {
 			parts = append(parts, uint32(len(all)))
 			ring := slices.Clone(r)
-			if (earth.PlanarArea(ring) > 0) == (k == 0) {
+			if (planar.Area(ring) > 0) == (k == 0) {
 				slices.Reverse(ring)
 			}
 			all = append(append(all, ring...), ring[0])
