@@ -93,7 +93,7 @@ func (c *CRS) FromGeographic(lon, lat float64) (x, y float64, ok bool) {
 // place on the Earth.
 func (c *CRS) Density(x, y float64) (float64, bool) {
 	if c.Projection == nil {
-		m, n := c.Ellipsoid.GroundSpacing(y * c.Unit)
+		n, m := c.Ellipsoid.GroundSpacing(y * c.Unit)
 		return m * n * c.Unit * c.Unit, math.Abs(y*c.Unit) <= math.Pi/2*(1+1e-12)
 	}
 	lon, lat, ok := c.ToGeographic(x, y)

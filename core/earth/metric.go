@@ -10,7 +10,7 @@ type Metric struct{ XX, XY, YY float64 }
 // Metric is false where the CRS maps no ground.
 func (c *CRS) Metric(x, y float64) (m Metric, ok bool) {
 	if c.Geographic() {
-		north, east := c.Ellipsoid.GroundSpacing(y * c.Unit)
+		east, north := c.Ellipsoid.GroundSpacing(y * c.Unit)
 		north, east = north*c.Unit, east*c.Unit
 		return Metric{XX: east * east, YY: north * north}, math.Abs(y*c.Unit) <= math.Pi/2
 	}

@@ -139,7 +139,7 @@ func TestGridsOfASphere(t *testing.T) {
 		sphere := 463.3127165 * 463.3127165
 		want := sphere * ellipsoid.WGS84.ZoneArea(south, north, 1) / (6371007.181 * 6371007.181 * (math.Sin(north) - math.Sin(south)))
 		assert.InEpsilon(t, want, got, 1e-9)
-		m, n := ellipsoid.WGS84.GroundSpacing(lat * math.Pi / 180)
+		n, m := ellipsoid.WGS84.GroundSpacing(lat * math.Pi / 180)
 		assert.InEpsilon(t, m*n/math.Cos(lat*math.Pi/180)/(6371007.181*6371007.181), got/sphere, 1e-5)
 	}
 	assert.Contains(t, c.Assumed(0), "+0.45 %")

@@ -65,7 +65,7 @@ func newKernel(layers []*layer, areas *raster.Areas) *kernel {
 }
 
 // slotAt is the slot of what the layers hold in a cell of the window.
-func (k *kernel) slotAt(row, col int) (int32, error) {
+func (k *kernel) slotAt(col, row int) (int32, error) {
 	l := k.layers[0]
 	s, err := l.slot(row*l.cells.Stride + col)
 	for n, p := range k.joint {
@@ -168,8 +168,8 @@ func (k *kernel) flush(seg *raster.Segment, moments bool) {
 }
 
 // cut adds a cell that an outline cuts; d is its column within the segment.
-func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, row, col int) error {
-	s, err := k.slotAt(row, col)
+func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, col, row int) error {
+	s, err := k.slotAt(col, row)
 	if err != nil {
 		return err
 	}
@@ -203,9 +203,9 @@ func trueShare(share int64, m zone.Moment, area, gx, gy int64) int64 {
 
 // cutAlike adds the cut cells of a row where all cells have the same area: their
 // shares are summed by slot and turned into area once for the window.
-func (k *kernel) cutAlike(edge []zone.EdgeCell, row, col int) error {
+func (k *kernel) cutAlike(edge []zone.EdgeCell, col, row int) error {
 	for i := range edge {
-		s, err := k.slotAt(row, int(edge[i].Col)-col)
+		s, err := k.slotAt(int(edge[i].Col)-col, row)
 		if err != nil {
 			return err
 		}
@@ -277,7 +277,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 			if len(edge) == 0 {
 				continue
 			}
-			if err := k.cutAlike(edge, row-w.Row, w.Col); err != nil {
+			if err := k.cutAlike(edge, w.Col, row-w.Row); err != nil {
 				return err
 			}
 			continue
@@ -297,7 +297,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 			if len(ms) > 0 {
 				m = ms[i]
 			}
-			if err := k.cut(edge[i].Share, m, seg, 0, row-w.Row, int(edge[i].Col)-w.Col); err != nil {
+			if err := k.cut(edge[i].Share, m, seg, 0, int(edge[i].Col)-w.Col, row-w.Row); err != nil {
 				return err
 			}
 		}
@@ -433,7 +433,7 @@ func (k *kernel) byCell(w raster.Window, row int, segments []raster.Segment, ful
 		if len(ms) > 0 {
 			m = ms[i]
 		}
-		if err := k.cut(edge[i].Share, m, &segments[s], int64(col-s*l), row-w.Row, col-w.Col); err != nil {
+		if err := k.cut(edge[i].Share, m, &segments[s], int64(col-s*l), col-w.Col, row-w.Row); err != nil {
 			return err
 		}
 	}

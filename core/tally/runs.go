@@ -137,7 +137,7 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 	}
 	last := from
 	add := func(end int) error {
-		s, err := k.slotAt(row, end-1)
+		s, err := k.slotAt(end-1, row)
 		if err != nil {
 			return err
 		}
@@ -193,7 +193,7 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 			}
 		}
 		if slot == 0 || int(slot) > len(acc) { // a combination that is not met yet
-			s, err := k.slotAt(row, int(i))
+			s, err := k.slotAt(int(i), row)
 			if err != nil {
 				return err
 			}

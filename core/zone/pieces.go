@@ -138,7 +138,7 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 	}
 	if most < t.left {
 		for ; row < b.row && row <= last; row++ {
-			t.pass(row, 0, sign)
+			t.pass(0, row, sign)
 		}
 		return
 	}
@@ -159,7 +159,7 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 				xb = int64(xAt(p, q, slope, y) * WholeCell)
 			}
 			cb = columnOf(xb)
-			t.pass(row, int(cb+1-t.left), sign)
+			t.pass(int(cb+1-t.left), row, sign)
 		} else {
 			cb = columnOf(xb)
 		}
@@ -205,7 +205,7 @@ func (t *piecer) clipped(p, q Point, a, b corner, sign int64) {
 		if row < b.row {
 			xb, tb = units(e.at(float64(row)+1)), WholeCell
 			if col := columnOf(xb) + 1; col <= t.right {
-				t.pass(row, int(max(col-t.left, 0)), sign)
+				t.pass(int(max(col-t.left, 0)), row, sign)
 			}
 		}
 		t.row(row, xa, ta, xb, tb, e.rise, sign)
@@ -230,7 +230,7 @@ func (t *piecer) piece(share int64, at int) {
 }
 
 // pass notes that an edge passes the lower border of a row; the cells from column col of the window on lie to its right.
-func (t *piecer) pass(row, col int, sign int64) {
+func (t *piecer) pass(col, row int, sign int64) {
 	r := &t.passed[row-t.top]
 	at := int32(col)<<1 | int32(sign>>1)&1
 	if int(r.n) < len(r.at) {

@@ -30,7 +30,7 @@ func TestCirclesHaveTheirArea(t *testing.T) {
 		s, err := Circle(c.lon, c.lat, c.radius)
 		require.NoError(t, err)
 		e := s.CRS.Ellipsoid
-		m, n := e.GroundSpacing(c.lat * math.Pi / 180)
+		n, m := e.GroundSpacing(c.lat * math.Pi / 180)
 		n /= math.Cos(c.lat * math.Pi / 180)
 		k := c.radius * c.radius / (m * n) // (r/R)²
 		want := math.Pi * c.radius * c.radius * (1 - k/12 + k*k/360)

@@ -87,11 +87,11 @@ func (e Ellipsoid) Radii(phi float64) (meridian, vertical float64) {
 	return vertical * (1 - e2) / w, vertical
 }
 
-// GroundSpacing is the length in metres on the ground of one radian along the meridian and of
-// one radian along the parallel at latitude phi.
-func (e Ellipsoid) GroundSpacing(phi float64) (northward, eastward float64) {
+// GroundSpacing is the length in metres on the ground of one radian along the parallel and of one radian along the meridian at
+// latitude phi.
+func (e Ellipsoid) GroundSpacing(phi float64) (eastward, northward float64) {
 	m, n := e.Radii(phi)
-	return m, n * math.Cos(phi)
+	return n * math.Cos(phi), m
 }
 
 // LatitudeFromQ inverts authalicQ by Newton's iteration from the authalic latitude (Snyder

@@ -34,7 +34,7 @@ func TestCellAreaOnTheSphere(t *testing.T) {
 func TestSmallCellsKeepTheirPrecision(t *testing.T) {
 	for _, lat := range []float64{0, 0.3, 1, 1.5} {
 		d := 1e-9
-		m, n := WGS84.GroundSpacing(lat)
+		n, m := WGS84.GroundSpacing(lat)
 		south, north := lat-d/2, lat+d/2
 		assert.InEpsilon(t, m*n*(north-south)*d, WGS84.ZoneArea(south, north, d), 1e-12, "lat %g", lat)
 	}

@@ -25,7 +25,7 @@ func TestSlopeOfPlanes(t *testing.T) {
 		got := all(t, s, 37)
 		for _, at := range [][2]int{{0, 0}, {50, 40}, {119, 89}, {3, 88}} {
 			lat := (59 - 0.0003*(float64(at[1])+0.5)) * math.Pi / 180
-			m, p := e.GroundSpacing(lat)
+			p, m := e.GroundSpacing(lat)
 			want := 100 * math.Hypot(o.dc/(p*0.0005*math.Pi/180), o.dr/(m*0.0003*math.Pi/180))
 			assert.InEpsilon(t, want, got[at[1]][at[0]], 2e-6, "%v at %v", o, at)
 		}

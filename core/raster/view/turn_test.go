@@ -169,7 +169,7 @@ func TestSlopeWhereAxesAreOblique(t *testing.T) {
 		g := raster.Grid{Width: 65, Height: 65, X0: x - 65*15, Y0: y + 65*15, DX: 30, DY: -30, CRS: c}
 		for _, tilt := range [][2]float64{{1, 0}, {0, 1}, {0.6, 0.8}, {-0.3, 0.95}} {
 			// Heights rise by tilt for each metre to the east and the north.
-			north, east := c.Ellipsoid.GroundSpacing(m.lat * math.Pi / 180)
+			east, north := c.Ellipsoid.GroundSpacing(m.lat * math.Pi / 180)
 			z := raster.NewFunc(raster.Header{Name: "z", Grid: g, Type: raster.Float64}, func(col, row int) float64 {
 				lon, lat, _ := c.ToGeographic(g.Point(float64(col)+0.5, float64(row)+0.5))
 				return 0.2 * (tilt[0]*(lon-m.lon*math.Pi/180)*east + tilt[1]*(lat-m.lat*math.Pi/180)*north)
