@@ -1,12 +1,14 @@
 package core
 
 import (
+	"bytes"
 	"fmt"
 	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -59,6 +61,43 @@ func TestImportsPointOneWay(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Greater(t, checked, 20)
+}
+
+// A program that measures has no database server, spreadsheet, figure or command line in its build.
+func TestMeasuringIsSmall(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "./job").Output()
+	require.NoError(t, err)
+	deps := strings.Fields(string(out))
+	assert.Contains(t, deps, module+"core/tally")
+	for _, d := range deps {
+		for _, heavy := range []string{"github.com/jackc/", "github.com/xuri/", "gonum.org/", "github.com/urfave/", "github.com/jedib0t/", "github.com/vbauerster/", module + "internal/"} {
+			assert.False(t, strings.HasPrefix(d, heavy), "core/job builds with %s", d)
+		}
+	}
+}
+
+// Every package of the core shows how it is used.
+func TestEveryPackageHasAnExample(t *testing.T) {
+	packages, examples := map[string]bool{}, map[string]bool{}
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		dir := filepath.Dir(path)
+		if !strings.HasSuffix(path, "_test.go") {
+			packages[dir] = true
+			return nil
+		}
+		source, err := os.ReadFile(path)
+		if bytes.Contains(source, []byte("\nfunc Example")) && bytes.Contains(source, []byte("// Output:")) {
+			examples[dir] = true
+		}
+		return err
+	}))
+	for dir := range packages {
+		assert.True(t, examples[dir], "core/%s has no runnable example", dir)
+	}
+	assert.Greater(t, len(packages), 30)
 }
 
 // The seam between jobs and the command line: only internal/cli knows the library of flags; no message of the core says how an option is

@@ -1,0 +1,25 @@
+package rows_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/verdex-land/verdex/core/rows"
+)
+
+func ExampleEach() {
+	dir, _ := os.MkdirTemp("", "example")
+	defer os.RemoveAll(dir)
+	path := filepath.Join(dir, "table.csv")
+	os.WriteFile(path, []byte("zone_id;area\nW1;12,5\nW2;7\n"), 0o644)
+	_, err := rows.Each(path, []string{"zone_id", "area"}, []string{"unit"}, func(r rows.Row) error {
+		fmt.Println(r.Line, r.Cell["zone_id"], r.Cell["area"])
+		return nil
+	})
+	fmt.Println(err)
+	// Output:
+	// 2 W1 12.5
+	// 3 W2 7
+	// <nil>
+}
