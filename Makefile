@@ -20,6 +20,7 @@ demo: build
 test:
 	.ci/tools
 	go test -timeout 20m ./...
+	CGO_ENABLED=1 go test -race -timeout 10m ./core/job
 
 lint:
 	go vet ./...

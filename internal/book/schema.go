@@ -144,8 +144,8 @@ WHERE p.kind = 'change';
 `
 
 // turns make it a constraint that one posting counts for each account, kind, epochs and zone set: the one with the greatest turn, unless it is
-// void. Two that are posted at once would have the same turn, which the index refuses. The views are partitioned by account, epoch
-// and zone set, so that a query for one account reads no other.
+// void. Two that are posted at once would have the same turn, which the index refuses. What a view adds up is grouped by account, so that a
+// query for one account reads no other.
 const turns = `
 ALTER TABLE posting ADD COLUMN zone_set TEXT NOT NULL DEFAULT '';
 ALTER TABLE posting ADD COLUMN turn BIGINT NOT NULL DEFAULT 0;
@@ -169,13 +169,33 @@ WHERE NOT EXISTS (SELECT 1 FROM journal j WHERE j.posting_id = p.posting_id AND 
   AND NOT EXISTS (SELECT 1 FROM posting n WHERE n.account = p.account AND n.kind = p.kind AND n.from_epoch = p.from_epoch AND n.epoch = p.epoch
     AND n.zone_set = p.zone_set AND n.turn > p.turn);
 
+$compositions;
+`
+
+// The compositions of one account are asked for in a book of many. Each database answers fast in its own way only: SQLite where sums are
+// grouped by account beside the rows, PostgreSQL where they are windows over the rows.
+const groupedCompositions = `
+CREATE VIEW compositions AS
+SELECT p.account, p.epoch, p.zone_set, z.zone_id, z.zone_name, NULLIF(e.class_code, '') AS class_code,
+  CASE e.kind WHEN 'class' THEN c.class_name WHEN 'nodata' THEN 'no data' WHEN 'outside' THEN 'outside the raster' ELSE 'not in the legend' END AS class_name,
+  e.area_m2 / 10000.0 AS area_ha, 100.0 * e.area_m2 / NULLIF(s.whole_m2, 0) AS pct_of_zone,
+  CASE WHEN e.kind = 'class' THEN 100.0 * e.area_m2 / NULLIF(s.classified_m2, 0) END AS pct_of_classified, e.kind
+FROM current_postings p
+JOIN extent e ON e.posting_id = p.posting_id
+JOIN (SELECT q.account, x.posting_id, x.zone_no, SUM(x.area_m2) AS whole_m2, SUM(CASE WHEN x.kind = 'class' THEN x.area_m2 ELSE 0 END) AS classified_m2
+  FROM posting q JOIN extent x ON x.posting_id = q.posting_id GROUP BY q.account, x.posting_id, x.zone_no) s
+  ON s.account = p.account AND s.posting_id = e.posting_id AND s.zone_no = e.zone_no
+JOIN zone z ON z.zone_set_id = p.zone_set_id AND z.zone_no = e.zone_no
+LEFT JOIN class c ON c.legend_id = p.legend_id AND c.class_code = e.class_code AND e.kind = 'class'
+WHERE p.kind = 'extents'`
+
+const windowedCompositions = `
 CREATE VIEW compositions AS
 SELECT account, epoch, zone_set, zone_id, zone_name, class_code, class_name, area_ha,
   100.0 * area_m2 / NULLIF(SUM(area_m2) OVER (PARTITION BY account, epoch, zone_set, zone_id), 0) AS pct_of_zone,
   CASE WHEN kind = 'class' THEN 100.0 * area_m2 / NULLIF(SUM(CASE WHEN kind = 'class' THEN area_m2 ELSE 0 END) OVER (PARTITION BY account, epoch, zone_set, zone_id), 0) END AS pct_of_classified,
   kind
-FROM current_extents;
-`
+FROM current_extents`
 
 // comments explain the views; PostgreSQL keeps them with the views.
 var comments = map[string]string{
@@ -208,9 +228,9 @@ func (b *Book) guards() []string {
 func (b *Book) step(ctx context.Context, tx *sql.Tx, n int) error {
 	text := migrations[n]
 	if b.postgres {
-		text = strings.ReplaceAll(text, ") $;", ");")
+		text = strings.NewReplacer(") $;", ");", "$compositions", windowedCompositions[1:]).Replace(text)
 	} else {
-		text = strings.ReplaceAll(text, ") $;", ") WITHOUT ROWID;")
+		text = strings.NewReplacer(") $;", ") WITHOUT ROWID;", "$compositions", groupedCompositions[1:]).Replace(text)
 	}
 	statements := strings.Split(strings.TrimSpace(text), ";\n")
 	switch n {

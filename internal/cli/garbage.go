@@ -8,10 +8,10 @@ import (
 	"sync"
 )
 
-// Garbage may grow to 64 MiB, or to a quarter of what is kept if that is more, before it is collected. While little is kept (a few windows, the
+// Garbage may grow to 48 MiB, or to a quarter of what is kept if that is more, before it is collected. While little is kept (a few windows, the
 // zones, the sums) that is several times as much, which makes a measuring with many zones a twentieth faster.
 const (
-	garbageBytes = 64 << 20
+	garbageBytes = 48 << 20
 	mostPercent  = 400
 	leastPercent = 25
 )
