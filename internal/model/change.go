@@ -3,6 +3,7 @@ package model
 import (
 	"iter"
 	"math"
+	"slices"
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/change"
@@ -26,7 +27,7 @@ type Move struct {
 // Transitions is the table of transitions: a row for each pair of classes between which ground of a zone went. A move is shown when show holds,
 // nil for all; percentages are of all moves of the zone.
 func Transitions(title string, unit area.Unit, zones iter.Seq[*MoveZone], show func(*Move) bool) *Table {
-	t := &Table{Name: "transitions", Title: title, Columns: pick("zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,to_code,to_name,area,unit,pct_of_zone,pct_of_opening"), Count: -1}
+	t := &Table{Name: "transitions", Title: title, Columns: transitionsKind.Columns, Count: -1}
 	t.Rows = func(yield func([]any) bool) {
 		row := make([]any, 0, len(t.Columns))
 		for z := range zones {
@@ -98,8 +99,8 @@ func codeOf(class cover.Class, mapped bool) string {
 }
 
 // eachZone makes a table of the zones of each pair of epochs.
-func eachZone(name, title, names string, ch *change.Changes, rows func(c *change.Change, zone int, row func(cells ...any))) *Table {
-	t := &Table{Name: name, Title: title, Columns: pick("zone_id,zone_name,from_epoch,to_epoch," + names), Count: -1}
+func eachZone(k *Kind, title string, ch *change.Changes, rows func(c *change.Change, zone int, row func(cells ...any))) *Table {
+	t := &Table{Name: k.Name, Title: title, Columns: k.Columns, Count: -1}
 	t.Rows = func(yield func([]any) bool) {
 		for _, c := range ch.Pairs {
 			for i := range c.Zones {
@@ -118,7 +119,7 @@ func eachZone(name, title, names string, ch *change.Changes, rows func(c *change
 
 // ChangeOf is the summary of changes: the account of each class in each zone.
 func ChangeOf(ch *change.Changes) *Table {
-	return eachZone("change", "Change between epochs", "class_code,class_name,opening,additions,reductions,net_change,closing,unit,pct_change,pct_change_per_year,pct_change_per_year_compound", ch,
+	return eachZone(changesKind, "Change between epochs", ch,
 		func(c *change.Change, zone int, row func(...any)) {
 			z := &c.Zones[zone]
 			for _, b := range c.Balances(z) {
@@ -149,7 +150,7 @@ func Apart(c *change.Change, z *change.ZoneChange) []ApartRow {
 
 // PartsOf is the table of the parts of change: quantity, exchange and shift of each class in each zone.
 func PartsOf(ch *change.Changes) *Table {
-	return eachZone("parts", "Parts of change", "class_code,class_name,gain,loss,net_change,quantity,exchange,shift,unit", ch, func(c *change.Change, zone int, row func(...any)) {
+	return eachZone(partsKind, "Parts of change", ch, func(c *change.Change, zone int, row func(...any)) {
 		classes, whole := c.Parts(&c.Zones[zone])
 		add := func(code, name string, p change.Parts) {
 			row(code, name, p.GainArea, p.LossArea, p.NetArea, p.QuantityArea, p.ExchangeArea, p.ShiftArea, c.Unit.Name)
@@ -163,7 +164,7 @@ func PartsOf(ch *change.Changes) *Table {
 
 // IntensityOf is the table of the intensity of change.
 func IntensityOf(ch *change.Changes) *Table {
-	return eachZone("intensity", "Intensity of change", "level,from_code,from_name,to_code,to_name,area_per_year,unit,intensity_pct,uniform_pct,stands,per", ch,
+	return eachZone(intensityKind, "Intensity of change", ch,
 		func(c *change.Change, zone int, row func(...any)) {
 			for _, x := range c.Intensities(&c.Zones[zone], change.UniformRate(ch.Pairs, zone)) {
 				var names [4]string
@@ -295,8 +296,8 @@ func SquaresOfMoves(m *account.Moves, unit area.Unit) iter.Seq[*Square] {
 
 // Matrix lays squares out as rows of a table, with totals.
 func Matrix(classes []cover.Named, unit area.Unit, squares iter.Seq[*Square]) *Table {
-	t := &Table{Name: "matrix", Title: "Transitions in " + unit.Label, Columns: pick("zone_id,zone_name,from_epoch,to_epoch,from_code,from_name"), Count: -1}
-	t.Columns = append(append(t.Columns, classColumns(classes)...), pick("not mapped,total,unit")...)
+	t := &Table{Name: "matrix", Title: "Transitions in " + unit.Label, Columns: slices.Clone(matrixKind.Columns[:6]), Count: -1}
+	t.Columns = append(append(t.Columns, classColumns(classes)...), matrixKind.Columns[6:]...)
 	t.Rows = func(yield func([]any) bool) {
 		for s := range squares {
 			n := len(s.Classes)

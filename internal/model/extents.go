@@ -29,7 +29,7 @@ type Part struct {
 }
 
 var (
-	extentColumns = pick("epoch,zone_id,zone_name,kind,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,cells,nominal_area")
+	extentColumns = extentsKind.Columns
 	withinColumns = pick("within_id,within_name")
 )
 
@@ -143,11 +143,11 @@ func (a *ClassAreas) Of(z *extent.ZoneSum) []float64 {
 
 // WideExtentsOf has a row for each zone of a composition, with the classes across.
 func WideExtentsOf(c *extent.Composition) *Table {
-	t := &Table{Name: "extents", Title: "Extents in " + c.Unit.Label, Columns: pick("epoch,zone_id,zone_name,unit,zone_area"), Count: len(c.Zones)}
+	t := &Table{Name: "extents", Title: "Extents in " + c.Unit.Label, Columns: slices.Clone(wideExtentsKind.Columns[:5]), Count: len(c.Zones)}
 	for _, class := range c.Legend.Classes {
 		t.Columns = append(t.Columns, classColumn(class.Name))
 	}
-	t.Columns = append(t.Columns, pick("nodata,unlisted,outside")...)
+	t.Columns = append(t.Columns, wideExtentsKind.Columns[5:]...)
 	if c.HasLarger {
 		t.Columns = append(t.Columns, withinColumns...)
 	}
@@ -181,5 +181,5 @@ func Checks(checks []check.Check) *Table {
 			rows = append(rows, []any{c.Name, c.Outcome.String(), f.Epoch, f.ZoneID, f.Class, f.Value, f.Text})
 		}
 	}
-	return Of("checks", "What the checks found", pick("check,outcome,epoch,zone_id,class_code,value,text"), rows)
+	return Of("checks", "What the checks found", checksKind.Columns, rows)
 }

@@ -209,27 +209,27 @@ func classColumns(classes []cover.Named) (out []Column) {
 
 // Legend is a table of classes: code, name, colour and group.
 func Legend(title string, rows [][]any) *Table {
-	return Of("legend", title, pick("code,name,color,group"), rows)
+	return Of("legend", title, legendsKind.Columns, rows)
 }
 
 // Zones is a table of zones: id, name, and the id and name of the larger unit.
 func Zones(title string, rows [][]any) *Table {
-	return Of("zones", title, pick("zone_id,zone_name,within_id,within_name"), rows)
+	return Of("zones", title, zonesKind.Columns, rows)
 }
 
 // BookAccounts is a table of the accounts of a book.
 func BookAccounts(title string, rows [][]any) *Table {
-	return Of("accounts", title, pick("account,kind,zone_set,epochs,legend,postings,rows,author,posted_at"), rows)
+	return Of("accounts", title, bookAccountsKind.Columns, rows)
 }
 
 // BookHistory is a table of postings.
 func BookHistory(title string, rows [][]any) *Table {
-	return Of("history", title, pick("posting_id,account,kind,from_epoch,epoch,zone_set,legend,rows,author,posted_at,state,state_note,note,program,parameters,content_sha256"), rows)
+	return Of("history", title, bookHistoryKind.Columns, rows)
 }
 
 // BookDiff is a table of the numbers that differ between two postings.
 func BookDiff(title string, rows [][]any) *Table {
-	return Of("diff", title, pick("zone_id,zone_name,kind,from_code,to_code,class_name,before,after,difference,unit"), rows)
+	return Of("diff", title, bookDiffKind.Columns, rows)
 }
 
 // All are the columns that tables share, by name.

@@ -3,6 +3,7 @@ package model
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"github.com/verdex-land/verdex/core/summary"
 
@@ -12,8 +13,8 @@ import (
 
 // ExtentAccounts is the table of extent accounts. By zones, each entry has a row for each zone; otherwise each account has its entries.
 func ExtentAccounts(a *job.ExtentAccounts, byZones bool) *Table {
-	t := &Table{Name: "extent_account", Title: "Extent account in " + a.Unit.Label, Columns: pick("zone_id,zone_name,from_epoch,to_epoch,entry"), Count: -1}
-	t.Columns = append(append(t.Columns, classColumns(a.Classes)...), pick("total,unit")...)
+	t := &Table{Name: "extent_account", Title: "Extent account in " + a.Unit.Label, Columns: slices.Clone(extentAccountKind.Columns[:5]), Count: -1}
+	t.Columns = append(append(t.Columns, classColumns(a.Classes)...), extentAccountKind.Columns[5:]...)
 	line := func(x *account.Statement, name string, values []float64, total float64) []any {
 		cells := []any{x.Zone.ID, x.Zone.Name, x.Pair[0], x.Pair[1], name}
 		for i := range a.Classes {
@@ -86,12 +87,12 @@ func Rest(x *account.Statement) (out []RestRow) {
 func Compositions(c *job.Compositions, wide bool, digits int) *Table {
 	t := &Table{Name: "composition", Title: "Composition of zones", Count: -1}
 	if wide {
-		t.Columns = append(pick("epoch,zone_id,zone_name,unit"), classColumns(c.Classes)...)
+		t.Columns = append(slices.Clone(wideCompositionKind.Columns), classColumns(c.Classes)...)
 		for _, n := range c.Classes {
 			t.Columns = append(t.Columns, pctColumn(n.Label()))
 		}
 	} else {
-		t.Columns = pick("epoch,zone_id,zone_name,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,rank")
+		t.Columns = compositionKind.Columns
 	}
 	t.Rows = func(yield func([]any) bool) {
 		for of := range c.Composition() {
@@ -127,13 +128,13 @@ func Ranks(c *job.Compositions) *Table {
 	for _, r := range c.Ranks {
 		rows = append(rows, []any{r.Epoch, r.Place, r.Zone.ID, r.Zone.Name, r.Class.ID, r.Class.Name, r.M2 / c.Unit.M2, c.Unit.Name, r.PctOfZone, r.PctOfClass})
 	}
-	return Of("rank", "Zones by extent of a class", pick("epoch,rank,zone_id,zone_name,class_code,class_name,area,unit,pct_of_zone,pct_of_class"), rows)
+	return Of("rank", "Zones by extent of a class", rankKind.Columns, rows)
 }
 
 // Series is the table of extents over epochs.
 func Series(s *job.ExtentSeries) *Table {
 	t := &Table{Name: "series", Title: "Extents over the epochs", Count: -1,
-		Columns: pick("zone_id,zone_name,class_code,class_name,epoch,area,unit,since_first,since_previous,pct_since_first,pct_since_previous,pct_per_year_since_first,pct_per_year_since_previous")}
+		Columns: seriesKind.Columns}
 	m2 := s.Unit.M2
 	t.Rows = func(yield func([]any) bool) {
 		row := make([]any, 0, len(t.Columns))
@@ -154,7 +155,7 @@ func Flows(a *job.FlowAccounts) *Table {
 	for _, r := range a.Rows {
 		rows = append(rows, []any{r.Zone.ID, r.Zone.Name, r.Pair[0], r.Pair[1], r.Flow.Name, r.Flow.Managed, r.M2 / a.Unit.M2, a.Unit.Name, r.PctOfMapped, r.PctOfChanged})
 	}
-	return Of("flows", "Flows in "+a.Unit.Label, pick("zone_id,zone_name,from_epoch,to_epoch,flow,managed,area,unit,pct_of_mapped,pct_of_changed"), rows)
+	return Of("flows", "Flows in "+a.Unit.Label, flowsKind.Columns, rows)
 }
 
 // Accuracy is the table of accuracies and adjusted extents.
@@ -168,16 +169,16 @@ func Accuracy(a *job.Assessed) *Table {
 	}
 	rows = append(rows, []any{"", "overall", n, a.Overall.Value, a.Overall.Half, nil, nil, nil, nil, nil, a.Unit.Name})
 	return Of("accuracy", "Accuracy and adjusted extents",
-		pick("class_code,class_name,samples,users_accuracy,users_ci95,producers_accuracy,producers_ci95,mapped,adjusted,adjusted_ci95,unit"), rows)
+		accuraciesKind.Columns, rows)
 }
 
 // ErrorMatrix is the error matrix in proportions of the area.
 func ErrorMatrix(a *job.Assessed) *Table {
-	columns := pick("map_code,map_name")
+	columns := slices.Clone(errorMatrixKind.Columns[:2])
 	for _, n := range a.Classes {
 		columns = append(columns, Column{n.Label(), Number, "share", "share of the area that is " + n.Label() + " on the ground"})
 	}
-	columns = append(columns, Column{"total", Number, "share", "share of the area that is mapped as the class"}, pick("samples")[0])
+	columns = append(columns, Column{"total", Number, "share", "share of the area that is mapped as the class"}, errorMatrixKind.Columns[2])
 	var rows [][]any
 	for i, n := range a.Classes {
 		row, total := []any{n.ID, n.Name}, 0.0
@@ -191,7 +192,7 @@ func ErrorMatrix(a *job.Assessed) *Table {
 
 // Summary is the table of statistics.
 func Summary(s *job.Summarised) *Table {
-	t := &Table{Name: "summary", Title: "Statistics of " + filepath.Base(s.Name), Columns: pick("zone_id,zone_name"), Count: len(s.Rows)}
+	t := &Table{Name: "summary", Title: "Statistics of " + filepath.Base(s.Name), Columns: slices.Clone(summariesKind.Columns), Count: len(s.Rows)}
 	if s.Classes {
 		t.Columns = append(t.Columns, pick("class_code,class_name")...)
 	}
