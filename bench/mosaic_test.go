@@ -38,7 +38,7 @@ func blocked(tb testing.TB, path string) string {
 	return out
 }
 
-// tiled cuts the raster into 10 × 10 files, whose sides are no multiple of their blocks, as those of national
+// tiled cuts the raster into 10 × 10 files, whose sides are not a multiple of their blocks, as those of national
 // rasters are.
 func tiled(tb testing.TB, path string) (files []string) {
 	s, err := geotiff.Open(path, 1)

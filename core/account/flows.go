@@ -45,7 +45,7 @@ func ReadFlows(path string) (*Flows, error) {
 			var out []string
 			for _, s := range strings.Split(list, ";") {
 				if s = strings.TrimSpace(s); s == "" {
-					return nil, c.Wrong("%q is no code, no list of codes such as 3;4, and no * for any class", list)
+					return nil, c.Wrong("%q is not a code, a list of codes such as 3;4, or * for any class", list)
 				}
 				code, err := text.Code(s)
 				if err != nil {

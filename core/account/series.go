@@ -16,7 +16,7 @@ type SeriesRow struct {
 	M2                                     float64
 	SinceFirst, SincePrevious              float64 // m²
 	PctSinceFirst, PctSincePrevious        float64
-	PctPerYearSinceFirst, PctPerYearSimple float64 // simple, NaN where labels are no dates
+	PctPerYearSinceFirst, PctPerYearSimple float64 // simple, NaN where labels are not dates
 }
 
 // Series lists the extents of each class in each zone over the epochs.

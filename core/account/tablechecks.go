@@ -115,7 +115,7 @@ func (e *Extents) Check(b check.Bounds) []check.Check {
 			pairs.Rate(between, z.ID, "at least ", area.Percent(moved, now)/epoch.Years(before, at))
 		}
 	}
-	_, extents, pace, vanish := pairs.Checks("account", "it takes two epochs whose labels are years or dates")
+	_, extents, pace, vanish := pairs.Checks("account", "it needs two epochs whose labels are years or dates")
 	if len(e.Epochs) < 2 {
 		for _, k := range []*check.Check{&extents, &vanish} {
 			k.Outcome, k.Text = check.NotMade, "it takes two epochs"

@@ -18,7 +18,7 @@ import (
 
 // Extents is what tally tables hold, zone by zone.
 type Extents struct {
-	Epochs  []string      // in the order of time, or of the tables where the labels are no dates
+	Epochs  []string      // in the order of time, or of the tables where the labels are not dates
 	Zones   []cover.Named // in the order of the tables
 	Classes []cover.Named // in the order of the tables
 	Notes   []string      // what had to be assumed when tables were read
@@ -86,7 +86,7 @@ func MissingRows(list []rows.Row) []check.Finding {
 
 // rowsCheck is the check that no rows of the tables are missing.
 func rowsCheck(missing []check.Finding) check.Check {
-	return check.Judge("rows", "the rows of each zone make 100 % of it", "rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %", missing)
+	return check.Judge("rows", "the rows of each zone make 100 % of it", "rows are missing or doubled: the percentages of the rows of a zone do not add up to 100 %", missing)
 }
 
 // hint adds what kind of table is wanted to the error of one that lacks a column.

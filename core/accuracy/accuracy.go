@@ -260,7 +260,7 @@ func ReadCounts(path string, classes []cover.Named, strata string) (Samples, err
 		}
 		n, err := strconv.Atoi(c.Text("count"))
 		if err != nil || n < 0 {
-			return s, c.Wrong("the count %q is no whole number", c.Text("count"))
+			return s, c.Wrong("the count %q is not a whole number", c.Text("count"))
 		}
 		if strata != "" && c.Text(strata) == "" {
 			return s, c.Wrong("it has no %s", strata)

@@ -92,7 +92,7 @@ type Balance struct {
 	Opening, Additions, Reductions, Closing tally.Extent // exact: opening + additions - reductions = closing
 	OpeningArea, AdditionsArea              float64
 	ReductionsArea, NetArea, ClosingArea    float64
-	// Percent of the opening extent; NaN where that is nothing or the labels are no dates.
+	// Percent of the opening extent; NaN where that is nothing or the labels are not dates.
 	PctChange  float64
 	PctPerYear float64 // simple: the change divided by the years
 	PctYearly  float64 // compound: the yearly rate that makes closing of opening

@@ -91,7 +91,7 @@ func (c *Change) measure(p *Parts) {
 //	i to j      C_ij / opening_i / Y                      beside gain_j / Σ_{i≠j} opening_i / Y    (where the gains of j come from)
 //	            C_ij / closing_j / Y                      beside loss_i / Σ_{j≠i} closing_j / Y    (where the losses of i go to)
 //
-// in percent a year, or in percent of the interval where the labels are no dates.
+// in percent a year, or in percent of the interval where the labels are not dates.
 type Intensity struct {
 	Level     string // interval, gain, loss, transition or, of what losses become, transition-loss
 	From, To  int32  // places in the legend; -1 where there is none

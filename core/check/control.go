@@ -44,12 +44,12 @@ func ReadControls(path string) (list []Control, notes []string, err error) {
 		}
 		area, err := strconv.ParseFloat(cell("area"), 64)
 		if err != nil || math.IsNaN(area) || math.IsInf(area, 0) || area < 0 {
-			return nil, nil, wrong(fmt.Sprintf("the area %q is no number that an area can be", cell("area")))
+			return nil, nil, wrong(fmt.Sprintf("the area %q is not a number that an area can be", cell("area")))
 		}
 		c := Control{cell("zone_id"), cell("class_code"), cell("epoch"), area * unit.M2, math.NaN()}
 		if text := cell("tolerance"); text != "" {
 			if c.Tolerance, err = strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(text, "%")), 64); err != nil || c.Tolerance < 0 {
-				return nil, nil, wrong(fmt.Sprintf("the tolerance %q is no percentage", text))
+				return nil, nil, wrong(fmt.Sprintf("the tolerance %q is not a percentage", text))
 			}
 		}
 		list = append(list, c)

@@ -35,7 +35,7 @@ func (p *Pairs) Differs(between, zone string, v float64) {
 	}
 }
 
-// rate is the percent of the ground that changes in a year; NaN where the labels are no dates. atLeast is for a lower bound of it.
+// rate is the percent of the ground that changes in a year; NaN where the labels are not dates. atLeast is for a lower bound of it.
 func (p *Pairs) Rate(between, zone, atLeast string, v float64) {
 	if math.IsNaN(v) {
 		return

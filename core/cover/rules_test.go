@@ -76,7 +76,7 @@ func TestMistakesInRules(t *testing.T) {
 		"rules:\n  - class: Wood\n    when: a > 1":           `the class "Wood" is neither a code nor a name`,
 		"rules:\n  - class: 2\n    when: a > 1":              "not in the legend",
 		"rules:\n  - class: Water\n    when: a >":            "rule 1: the end stands where",
-		"rules:\n  - class: Water\n    when: a + 1":          "but a condition is wanted",
+		"rules:\n  - class: Water\n    when: a + 1":          "but a condition is needed",
 		"rules:\n  - class: Water\n    when: a > 1\nelse: 9": "else: the target 9 is not in the legend",
 	} {
 		_, err := ParseRules("r.yaml", []byte(text), legend)

@@ -13,7 +13,7 @@ import (
 // ErrNoLine is the error of reading a cell whose value has no line in the crosswalk.
 var ErrNoLine = errors.New("a value has no line")
 
-// Measured is View for measuring, and the coder of its cells. A value without a line is no error when it is read, which would hang on what
+// Measured is View for measuring, and the coder of its cells. A value without a line is not an error when it is read, which would hang on what
 // else is read with it: it becomes a code of its own, which the coder has no meaning for, so that it matters where it is measured only.
 func Measured(s raster.Source, c *Coder) (raster.Source, *Coder, error) {
 	gap := 0.0
@@ -62,7 +62,7 @@ func coded(s raster.Source, c *Coder, want *raster.CellType, gap *float64) (rast
 		case m.Kind == NoData:
 			return nodata, nil
 		case m.Kind == Unlisted && m.Value != math.Trunc(m.Value):
-			return 0, fmt.Errorf("%s: the value %v is kept, but is no whole number and cannot be a code: give it a class", h.Name, v)
+			return 0, fmt.Errorf("%s: the value %v is kept, but is not a whole number and cannot be a code: give it a class", h.Name, v)
 		case m.Kind == Unlisted:
 			if !t.Holds(m.Value) || m.Value == nodata {
 				return 0, fault.Errorf("%s: the value %v is kept, but %s has no room for it beside nodata %g", h.Name, v, t, nodata).Do("give it a class").By("choose a wider type", "type", "")

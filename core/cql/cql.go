@@ -188,7 +188,7 @@ func parseKind(text string, want Kind) (*Expr, error) {
 		return nil, err
 	}
 	if e.root.kind != want && e.root.kind != Any {
-		return nil, &SyntaxError{text, e.root.at, fmt.Sprintf("this is %v, but %v is wanted", e.root.kind, want)}
+		return nil, &SyntaxError{text, e.root.at, fmt.Sprintf("this is %v, but %v is needed", e.root.kind, want)}
 	}
 	return e, nil
 }

@@ -56,7 +56,7 @@ func (p *parser) scan() error {
 		return &SyntaxError{p.text[:80], 0, "an expression of more than 65,536 characters is not read"}
 	}
 	if !utf8.ValidString(p.text) {
-		return &SyntaxError{strings.ToValidUTF8(p.text, "?"), 0, "the expression is no valid UTF-8"}
+		return &SyntaxError{strings.ToValidUTF8(p.text, "?"), 0, "the expression is not valid UTF-8"}
 	}
 	add := func(kind tokenKind, text string, at int) {
 		p.tokens = append(p.tokens, token{kind: kind, text: text, at: at})
@@ -82,7 +82,7 @@ func (p *parser) scan() error {
 			n := numberLength(rest)
 			v, err := strconv.ParseFloat(rest[:n], 64)
 			if err != nil || math.IsInf(v, 0) {
-				return &SyntaxError{p.text, i, fmt.Sprintf("%q is no number", rest[:n])}
+				return &SyntaxError{p.text, i, fmt.Sprintf("%q is not a number", rest[:n])}
 			}
 			p.tokens = append(p.tokens, token{tokNumber, rest[:n], v, i})
 			i += n
@@ -368,10 +368,10 @@ func (p *parser) primary(depth int) (*node, error) {
 		}
 		return &node{op: opCasei, at: t.at, args: []*node{n}}, p.need(")")
 	case t.kind == tokWord && (t.text == "ACCENTI" || t.text == "DATE" || t.text == "TIMESTAMP" || t.text == "INTERVAL"):
-		return nil, p.wrong(t, "is part of CQL2, but not of what is taken here")
+		return nil, p.wrong(t, "is part of CQL2 that is not supported")
 	case t.kind == tokName:
 		if next := p.now(); next.kind == tokSymbol && next.text == "(" {
-			return nil, p.wrong(t, "is a function, and functions other than CASEI are not taken here")
+			return nil, p.wrong(t, "is a function, and no function but CASEI is supported")
 		}
 		return &node{op: opName, at: t.at, text: t.text}, nil
 	case t.kind == tokSymbol && t.text == "(":

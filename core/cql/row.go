@@ -20,7 +20,7 @@ func (e *Expr) Holds(get func(name string) any) (bool, error) {
 	case nil:
 		return false, nil
 	}
-	return false, &SyntaxError{e.Text, e.root.at, fmt.Sprintf("this is %v, but a condition is wanted", kindOf(v))}
+	return false, &SyntaxError{e.Text, e.root.at, fmt.Sprintf("this is %v, but a condition is needed", kindOf(v))}
 }
 
 func kindOf(v any) Kind {

@@ -26,5 +26,5 @@ func (c *CRS) OnEarth(x, y float64) bool {
 	return d.Round || d.Holds(lon, lat)
 }
 
-// Domain implements [projection.Projection]: that of the coordinates' own CRS, for they are no grid's.
+// Domain implements [projection.Projection]: that of the coordinates' own CRS, for they are not a grid's.
 func (p shifted) Domain() projection.Domain { return p.inner.Domain() }

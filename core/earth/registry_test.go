@@ -52,7 +52,7 @@ func TestShiftsAgreeWithVectors(t *testing.T) {
 		s, note, err := NewShift(from, to, v[2], v[3])
 		require.NoError(t, err)
 		require.NotNil(t, s)
-		assert.Contains(t, note, "stated to be right to")
+		assert.Contains(t, note, "with a stated accuracy of")
 		lon, lat := s.Forward(v[2]*degree, v[3]*degree)
 		assert.InDelta(t, v[4], lon/degree, 2e-11, "%v %s", v, note)
 		assert.InDelta(t, v[5], lat/degree, 2e-11, "%v %s", v, note)
@@ -96,7 +96,7 @@ func TestShiftsSayWhatTheyAssume(t *testing.T) {
 	unknown.Datum = Datum{0, "a sphere"}
 	_, note, err = NewShift(&unknown, crs(4326), 0, 0)
 	require.NoError(t, err)
-	assert.Contains(t, note, "not stated")
+	assert.Contains(t, note, "does not state a datum")
 }
 
 // Longitudes of a CRS that counts from Paris.

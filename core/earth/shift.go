@@ -51,7 +51,7 @@ func NewShift(from, to *CRS, lon, lat float64) (*Shift, string, error) {
 	}
 	for _, c := range []*CRS{from, to} {
 		if c.Datum.Code == 0 {
-			return nil, fmt.Sprintf("the datum of %s is not stated in a way that is known; its longitudes and latitudes are taken to be those of %s",
+			return nil, fmt.Sprintf("%s does not state a datum that is known; its longitudes and latitudes are taken to be those of %s",
 				c.Name, other(c, from, to).Datum.Name), nil
 		}
 	}
@@ -77,10 +77,10 @@ func NewShift(from, to *CRS, lon, lat float64) (*Shift, string, error) {
 		return nil, fmt.Sprintf("%s and %s are taken to coincide, as the registry says (%s); on the ground they differ by up to about %.2g m",
 			from.Datum.Name, to.Datum.Name, strings.Join(codes, ", "), accuracy), nil
 	}
-	note := fmt.Sprintf("from the datum %s to %s by the published parameters %s, stated to be right to %.2g m",
+	note := fmt.Sprintf("from the datum %s to %s by the published parameters %s, with a stated accuracy of %.2g m",
 		from.Datum.Name, to.Datum.Name, strings.Join(codes, " and "), accuracy)
 	if grid != nil && grid.accuracy < accuracy {
-		note += fmt.Sprintf("; the grid of EPSG:%d, stated to be right to %.2g m, is not carried", grid.code, grid.accuracy)
+		note += fmt.Sprintf("; the grid of EPSG:%d, with a stated accuracy of %.2g m, is not carried", grid.code, grid.accuracy)
 	}
 	return compose(path, from.Ellipsoid, to.Ellipsoid), note, nil
 }

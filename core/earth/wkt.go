@@ -273,7 +273,7 @@ func (n *wktNode) projected() (*CRS, error) {
 		return nil, err
 	}
 	if !base.Geographic() {
-		return nil, fmt.Errorf("its WKT projects from %s, which is no geographic CRS", base.Name)
+		return nil, fmt.Errorf("its WKT projects from %s, which is not a geographic CRS", base.Name)
 	}
 	d := Definition{Name: n.text(0), Base: base, Unit: 1, UnitName: "metre"}
 	u := n.child("UNIT", "LENGTHUNIT")

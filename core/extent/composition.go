@@ -65,7 +65,7 @@ type part struct {
 	cells float64 // NaN where there are none
 }
 
-// Kinds of parts that are no classes.
+// Kinds of parts that are not classes.
 const (
 	noDataPart int32 = -1 - iota
 	unlistedPart

@@ -28,6 +28,7 @@ type Remedy struct {
 	Do     string // such as "give its CRS", to which "with" and the option are added; or with % in the place of the option
 	Option string // such as "crs"; "" when no option does it
 	Value  string // of the option, such as "nearest"; may be ""
+	Job    string // a job that does it, such as "align"; "" for none
 }
 
 // Errorf returns an error about a file. Like fmt.Errorf it wraps what stands at %w.
@@ -51,7 +52,13 @@ func (e *Error) Do(format string, args ...any) *Error {
 
 // By adds a remedy that an option brings about. The value may be "".
 func (e *Error) By(do, option, value string) *Error {
-	e.Remedies = append(e.Remedies, Remedy{do, option, value})
+	e.Remedies = append(e.Remedies, Remedy{Do: do, Option: option, Value: value})
+	return e
+}
+
+// Through adds a remedy that another job brings about. The job goes by the name that its command has.
+func (e *Error) Through(do, job string) *Error {
+	e.Remedies = append(e.Remedies, Remedy{Do: do, Job: job})
 	return e
 }
 
@@ -62,6 +69,9 @@ func (e *Error) Unwrap() error { return e.cause }
 func (e *Error) Error() string { return e.text(plain) }
 
 func plain(option, value string) string {
+	if option == "" {
+		return "the job " + value
+	}
 	return strings.TrimSpace("the option " + option + " " + value)
 }
 
@@ -75,6 +85,8 @@ func (e *Error) text(write func(option, value string) string) string {
 	for i, r := range e.Remedies {
 		out.WriteString([]string{": ", ", or "}[min(i, 1)])
 		switch before, after, in := strings.Cut(r.Do, "%"); {
+		case r.Job != "":
+			out.WriteString(r.Do + " with " + write("", r.Job))
 		case r.Option == "":
 			out.WriteString(r.Do)
 		case in:
@@ -86,8 +98,8 @@ func (e *Error) text(write func(option, value string) string) string {
 	return out.String()
 }
 
-// Text is the text of an error with options written by a function, which takes their names and values ("" for none). A command
-// line writes --name value.
+// Text is the text of an error with options written by a function, which takes their names and values ("" for none), or "" and the name of a job. A
+// command line writes --name value, and the command of the job.
 func Text(err error, write func(option, value string) string) string {
 	var e *Error
 	if !errors.As(err, &e) {

@@ -64,7 +64,7 @@ func Check(path string) error {
 	case info.IsDir():
 		return fmt.Errorf("%s: it is a folder: name a file in it", path)
 	case !info.Mode().IsRegular():
-		return fmt.Errorf("%s: it is a pipe or a device, and such files are read at several places: save it as a file first", path)
+		return fmt.Errorf("%s: it is a pipe or a device, and its parts are not read in order: save it as a file first", path)
 	}
 	return nil
 }

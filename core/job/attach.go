@@ -19,7 +19,7 @@ import (
 // JoinOptions name the zones that columns are put onto.
 type JoinOptions struct {
 	Zones          string `opt:"zones" in:"zones" help:"<FILE> of zones"`
-	ZoneID         string `opt:"zone-id" help:"<FIELD> that tells zones apart; features that share a value are one zone"`
+	ZoneID         string `opt:"zone-id" help:"<FIELD> that identifies zones; features that share a value are one zone"`
 	FeatureOptions `group:"zones"`
 	ZoneNames      string
 }
@@ -267,7 +267,7 @@ func safeName(s string) string {
 func ColumnsOf(comp *extent.Composition) (*vector.Layer, error) {
 	w := NewZoneColumns("the tally")
 	for _, z := range comp.Zones {
-		if z.Larger { // the larger units are no zones of the file
+		if z.Larger { // the larger units are not zones of the file
 			continue
 		}
 		for _, row := range z.Rows() {

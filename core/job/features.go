@@ -99,7 +99,7 @@ func pick(l *vector.Layer, where string) (*vector.Layer, error) {
 // MergeOptions are those of [MergeZones].
 type MergeOptions struct {
 	FeatureFile
-	ZoneID string   `opt:"zone-id" help:"<FIELD> that tells zones apart; features that share a value are one zone"`
+	ZoneID string   `opt:"zone-id" help:"<FIELD> that identifies zones; features that share a value are one zone"`
 	Sum    []string `opt:"sum" help:"<FIELD> of numbers to add up"`
 	Keep   []string `opt:"keep" help:"<FIELD> of which to keep the first value"`
 }

@@ -167,7 +167,7 @@ func join(values []float64) string {
 // findMeasurements points out cells that are no categories.
 func (r *RasterLook) findMeasurements() {
 	remedy := command("look", r.Name, fault.Remedy{Option: "measurements"})
-	remedy.Then = "shows their least, mean and greatest"
+	remedy.Then = "shows their minimum, mean and maximum"
 	fractions := 0
 	for _, v := range r.Values {
 		if !v.Missing && v.Value != math.Trunc(v.Value) {

@@ -76,7 +76,7 @@ func LookKind(paths []string) (kind int, ordered []string, err error) {
 	case vectors == 1 && len(paths) <= 2:
 		return LookAtZones, paths, nil
 	}
-	return 0, nil, fault.Misusef("", "", "these files do not go together").Do("name several rasters, one file of zones, or one of each")
+	return 0, nil, fault.Misusef("", "", "these files cannot be looked at together").Do("name several rasters, one file of zones, or one of each")
 }
 
 // LookZones finds what a file of zones holds, what will go wrong with it, and how its zones lie on a raster that is named behind it.

@@ -25,7 +25,7 @@ type PatchOptions struct {
 	MinArea        float64 `opt:"min-area" least:"0" help:"leave out pieces smaller than <AREA>, in the unit of areas"`
 	UnitOption     `group:"classes"`
 	At             string   `opt:"at" help:"<LON,LAT> in degrees: only the piece at this place"`
-	Set            []string `opt:"set" help:"<NAME=VALUE>, a text to give every piece"`
+	Set            []string `opt:"set" help:"<NAME=VALUE>, a text that every piece gets"`
 	Smooth         bool     `opt:"smooth" help:"cut the corners of the outlines; areas stay those of the cells"`
 	RasterOptions  `group:"rasters"`
 	ListOption     `group:"rasters"`
@@ -169,7 +169,7 @@ func (p *Patches) ready(at string) error {
 	}
 	h := p.src.Header()
 	if h.Type.Floating() {
-		return fault.Errorf("%s: its cells are floating-point numbers, so they are measurements", p.Name).Do("put them into classes first: verdex reclassify")
+		return fault.Errorf("%s: its cells are floating-point numbers, so they are measurements", p.Name).Through("put them into classes first", "reclassify")
 	}
 	g := h.Grid
 	p.CRS = g.CRS

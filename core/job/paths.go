@@ -43,7 +43,7 @@ func Listed(list string) (out []string, err error) {
 		out = append(out, line)
 	}
 	if len(out) == 0 {
-		return nil, fault.Errorf("%s: the list names no raster", list).Do("write one path on each line")
+		return nil, fault.Errorf("%s: the list is empty", list).Do("write one path on each line")
 	}
 	return out, nil
 }

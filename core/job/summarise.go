@@ -73,7 +73,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 		return nil, err
 	}
 	if len(src.Header().Palette) > 0 && !o.Measurements && slices.ContainsFunc(s.Stats, func(s *summary.Statistic) bool { return s.Arithmetic }) {
-		return nil, fault.Errorf("%s: it has a palette, so it holds codes of classes, whose mean has no meaning", src.path).
+		return nil, fault.Errorf("%s: it has a palette, so it holds codes of classes, whose mean is meaningless", src.path).
 			Do("measure reports classes").By("state that these are measurements", "measurements", "")
 	}
 	s.Name = src.path

@@ -14,7 +14,7 @@ import (
 // WithinOptions name larger units that zones lie in.
 type WithinOptions struct {
 	Within     string `opt:"within" in:"larger units" help:"<FILE> of larger units: report which one each zone lies in, and measure them too"`
-	WithinID   string `opt:"within-id" help:"<FIELD> that tells the larger units apart"`
+	WithinID   string `opt:"within-id" help:"<FIELD> that identifies the larger units"`
 	WithinName string `opt:"within-name" help:"<FIELD> with the names of the larger units"`
 }
 

@@ -30,7 +30,7 @@ type FeatureOptions struct {
 
 // SelectionOptions say which features of a file are which zones.
 type SelectionOptions struct {
-	ZoneID   string `opt:"zone-id" help:"<FIELD> that tells zones apart; features that share a value are one zone"`
+	ZoneID   string `opt:"zone-id" help:"<FIELD> that identifies zones; features that share a value are one zone"`
 	ZoneName string `opt:"zone-name" help:"<FIELD> with the names of zones"`
 	FeatureOptions
 }

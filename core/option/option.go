@@ -28,7 +28,7 @@ import (
 // Option is one option of a struct.
 type Option struct {
 	Name     string
-	Help     string   // a phrase; the value is in angle brackets: "<FIELD> that tells zones apart"
+	Help     string   // a phrase; the value is in angle brackets: "<FIELD> that identifies zones"
 	Default  string   // as text, "" for the zero value
 	Choices  []string // the values that a text may have; nil for any
 	Group    string   // what the option is about, such as "zones"; "" for the job itself

@@ -133,7 +133,7 @@ func soundShapes(l *vector.Layer) ([]geom.Geometry, *rtree.RTree, error) {
 		}
 	}
 	if len(items) == 0 {
-		return nil, nil, fmt.Errorf("%s: it holds no polygons, so it is no cover", l.Source)
+		return nil, nil, fmt.Errorf("%s: it holds no polygons, so it is not a cover", l.Source)
 	}
 	return shapes, rtree.BulkLoad(items), nil
 }

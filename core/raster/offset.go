@@ -1,8 +1,9 @@
 package raster
 
 import (
-	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // within is the part of a window that lies in a grid of width × height cells; it may be empty.
@@ -12,19 +13,19 @@ func (w Window) Within(width, height int) Window {
 	return Window{c0, r0, max(0, c1-c0), max(0, r1-r0)}
 }
 
-// offset is where the first cell of o lies in the cells of h; rasters of another CRS or cell size are refused.
+// Offset is where the first cell of o lies in the cells of h; rasters of another CRS or cell size are refused.
 func (h *Header) Offset(o Header) (off [2]float64, err error) {
 	g, k := h.Grid, o.Grid
 	switch {
 	case (g.CRS == nil) != (k.CRS == nil) || g.CRS != nil && !g.CRS.Same(k.CRS):
-		return off, fmt.Errorf("%s is in %v and %s in %v: bring them onto one grid with verdex align first", h.Name, g.CRS, o.Name, k.CRS)
+		return off, fault.Errorf("%s is in %v and %s in %v", h.Name, g.CRS, o.Name, k.CRS).Through("bring them onto one grid first", "align")
 	case g.DY*k.DY < 0:
-		return off, fmt.Errorf("%s has its first row in the north and %s in the south: bring them onto one grid with verdex align first", h.Name, o.Name)
+		return off, fault.Errorf("%s has its first row in the north and %s in the south", h.Name, o.Name).Through("bring them onto one grid first", "align")
 	}
 	// Sizes are the same when they agree to a hundredth of a cell over the whole of the raster.
 	if math.Abs(g.DX-k.DX)/g.DX*float64(k.Width) > SnapLimit || math.Abs((g.DY-k.DY)/g.DY)*float64(k.Height) > SnapLimit {
-		return off, fmt.Errorf("%s has cells of %.10g × %.10g and %s of %.10g × %.10g: bring them onto one grid with verdex align first",
-			h.Name, g.DX, math.Abs(g.DY), o.Name, k.DX, math.Abs(k.DY))
+		return off, fault.Errorf("%s has cells of %.10g × %.10g and %s of %.10g × %.10g",
+			h.Name, g.DX, math.Abs(g.DY), o.Name, k.DX, math.Abs(k.DY)).Through("bring them onto one grid first", "align")
 	}
 	// The middle, so that what sizes differ by is divided to both sides.
 	x, y := k.Point(float64(k.Width)/2, float64(k.Height)/2)

@@ -1,8 +1,9 @@
 package raster
 
 import (
-	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/fault"
 )
 
 // Segment gives the areas of a row's cells from its first column on: cell d of it has the area
@@ -146,7 +147,8 @@ func (a *Areas) direct(s, r int) (Segment, error) {
 		want, ok := a.mean(float64(c)+0.5, y)
 		d := int64(c - from)
 		if got := float64(seg.A + d*seg.B + d*d*seg.C); ok && math.Abs(got-want) > 1e-9*want {
-			return seg, fmt.Errorf("the areas of its cells near column %d, row %d vary more strongly than they can be told to a part in 10⁹: choose another CRS for it with verdex align", c, r)
+			return seg, fault.Errorf("the areas of its cells near column %d, row %d vary more strongly than can be computed to a part in 10⁹", c, r).
+				Through("choose another CRS for it", "align")
 		}
 	}
 	return seg, nil

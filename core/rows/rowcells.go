@@ -31,7 +31,7 @@ func (c Line) Area(name string) (float64, error) {
 	}
 	v, err := strconv.ParseFloat(c.Text(name), 64)
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-		return 0, c.Wrong("the %s %q is no number", name, c.Text(name))
+		return 0, c.Wrong("the %s %q is not a number", name, c.Text(name))
 	}
 	if v < 0 {
 		return 0, c.Wrong("the %s %q is negative, which no area is", name, c.Text(name))

@@ -26,7 +26,7 @@ func fromWKT(t *testing.T, text string) *earth.CRS {
 	return c
 }
 
-// globes are grids that hold the whole Earth, most of them with corners or a rim that is no ground.
+// globes are grids that hold the whole Earth, most of them with corners or a rim that is not ground.
 func globes(t *testing.T) map[string]raster.Grid {
 	around := func(c *earth.CRS, halfWidth, halfHeight float64, across, down int) raster.Grid {
 		return raster.Grid{Width: across, Height: down, X0: -halfWidth, Y0: halfHeight, DX: 2 * halfWidth / float64(across), DY: -2 * halfHeight / float64(down), CRS: c}

@@ -560,7 +560,7 @@ func TestZonesOnAnotherDatumBalance(t *testing.T) {
 		place, err := set.Place(g)
 		require.NoError(t, err)
 		require.NotEmpty(t, place.Notes)
-		assert.Contains(t, place.Notes[0], "stated to be right to")
+		assert.Contains(t, place.Notes[0], "with a stated accuracy of")
 		got, err := Measure(context.Background(), Request{Layers: []raster.Source{m}, Zones: set, Placement: place})
 		require.NoError(t, err)
 		assert.InEpsilon(t, place.Outlines[0].Area, got.Zones[0].Extents[0].Area(got.Quantum), 1e-9)

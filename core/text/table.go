@@ -63,7 +63,7 @@ func Parse(data []byte, o Options) (*Table, error) {
 			t.Head = record
 			continue
 		case o.Even && len(record) != len(t.Head):
-			return nil, fmt.Errorf("line %d has another number of cells than the line of names (%d, not %d)", line, len(record), len(t.Head))
+			return nil, fmt.Errorf("line %d has %s, but the line of names has %d", line, Count(len(record), "cell"), len(t.Head))
 		case len(record) > len(t.Head):
 			for _, cell := range record[len(t.Head):] {
 				if cell != "" {

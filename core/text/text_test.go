@@ -81,7 +81,7 @@ func TestTables(t *testing.T) {
 		assert.ErrorContains(t, err, want, "%q", data)
 	}
 	_, err = Parse([]byte("a,b\n1\n"), Options{Even: true})
-	assert.ErrorContains(t, err, "another number of cells")
+	assert.ErrorContains(t, err, "but the line of names has")
 }
 
 // Only a column that holds nothing but numbers takes part in the guess of decimal commas.

@@ -288,7 +288,7 @@ func (l *Layer) CheckCoordinates() error {
 func checkRing(ring Ring) error {
 	for _, p := range ring {
 		if !(math.Abs(p[0]) <= greatest && math.Abs(p[1]) <= greatest) { // also NaN
-			return fmt.Errorf("it has a point at %v, %v, which is no place: the file is damaged, get it again", p[0], p[1])
+			return fmt.Errorf("it has a point at %v, %v, which is not a place: the file is damaged, get it again", p[0], p[1])
 		}
 	}
 	return nil

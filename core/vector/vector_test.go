@@ -61,7 +61,7 @@ func TestLargeIDs(t *testing.T) {
 	assert.Equal(t, "12", id)
 }
 
-// A hole without points is none, and a coordinate that is no number is refused before anything is computed with it.
+// A hole without points is none, and a coordinate that is not a number is refused before anything is computed with it.
 func TestDamagedGeometry(t *testing.T) {
 	p := Geometry{Type: "Polygon", Polygons: []Polygon{{{{0, 0}, {1, 0}, {1, 1}}}}}
 	b := p.Geom(false).AppendWKB(nil)

@@ -35,7 +35,7 @@ func FromText(text string, crs *earth.CRS) (*Set, error) {
 	}
 	g, err := vector.FromWKT(text)
 	if err != nil {
-		return nil, fmt.Errorf("the zone %q is not WKT that is understood (%w): write it like POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2))", shorten(text), err)
+		return nil, fmt.Errorf("the zone %q is not valid WKT (%w): write it like POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2))", shorten(text), err)
 	}
 	if crs == nil {
 		if crs, err = earth.Lookup(4326); err != nil {

@@ -60,7 +60,7 @@ func TestZonesAsText(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, s.Zones[0].Polygons, 2)
 	for text, want := range map[string]string{
-		"POLYGON((0 0,1 0": "not WKT that is understood", "POINT(1 2)": "for a circle around a point", "POLYGON EMPTY": "empty",
+		"POLYGON((0 0,1 0": "is not valid WKT", "POINT(1 2)": "for a circle around a point", "POLYGON EMPTY": "empty",
 		"geo:58,12": "u=METRES", "geo:58;u=5": "u=METRES", "geo:58,x;u=5": "u=METRES", "geo:58,12;crs=moon;u=5": "not read", "bbox:1,2,3": "four numbers",
 		"POLYGON((0 0,1 1,1 0,0 1,0 0))": "crosses itself", "geo:95,12;u=5": "the latitude comes first",
 	} {

@@ -91,7 +91,11 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 				case t == "GeometryCollection":
 					return nil, fmt.Errorf("%s: feature %d (%s) is a GeometryCollection, of which no zone can be made: save its polygons as a MultiPolygon", l.Source, i+1, id)
 				}
-				return nil, fmt.Errorf("%s: feature %d (%s) is a %s, but zones are polygons%s", l.Source, i+1, id, t, aroundPoints(f))
+				wrong := fault.Errorf("%s: feature %d (%s) is a %s, but zones are polygons", l.Source, i+1, id, t)
+				if len(f.Geometry.Points) > 0 {
+					wrong.Through("make circles around the points", "zones buffer")
+				}
+				return nil, wrong
 			}
 			s.Notes = append(s.Notes, fmt.Sprintf("feature %d (%s) has no outline and is left out", i+1, id))
 			continue
@@ -105,7 +109,7 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 		z := &s.Zones[k]
 		if z.Name != name {
 			return nil, fault.Errorf("%s: zone %s is called both %q and %q, so two places share the id", s.Source, id, z.Name, name).
-				By("choose a field that tells them apart, one of "+strings.Join(l.FieldNames(), ", ")+",", sel.idOption(), "FIELD")
+				By("choose a field that identifies them, one of "+strings.Join(l.FieldNames(), ", ")+",", sel.idOption(), "FIELD")
 		}
 		z.Features++
 		if z.Polygons == nil {
@@ -119,13 +123,6 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 	}
 	s.noteNames()
 	return s, s.repair()
-}
-
-func aroundPoints(f *vector.Feature) string {
-	if len(f.Geometry.Points) > 0 {
-		return ": verdex zones buffer makes circles around points"
-	}
-	return ""
 }
 
 // noteNames notes names that several zones have, and zones of several features.

@@ -109,7 +109,7 @@ func TestMistakesInZones(t *testing.T) {
 		{collection(`{"type":"Feature","properties":{},"geometry":{"type":"Point","coordinates":[1,2]}}`), "is a Point"},
 		{collection(polygon(`"a":1`, `[[[1,2],[3],[4,5],[1,2]]]`)), "one number only"},
 		{collection(polygon(`"a":1`, `[[[1,2],[3,5,"x"],[4,5],[1,2]]]`)), "something else"},
-		{collection(polygon(`"a":1`, `[[[1,2],[3,1e999],[4,5],[1,2]]]`)), "no number"},
+		{collection(polygon(`"a":1`, `[[[1,2],[3,1e999],[4,5],[1,2]]]`)), "not a number"},
 		{collection(polygon(`"a":1`, `[[[1,2],[3,4],[1,2]]]`)), "encloses no area"},
 		{collection(polygon(`"a":1`, `[[[500000,6500000],[600000,6500000],[600000,6600000],[500000,6500000]]]`)), "not a longitude and latitude"},
 		{collection(polygon(`"a":1`, `[[[179,10],[-179,10],[-179,12],[179,12],[179,10]]]`)), "antimeridian"},

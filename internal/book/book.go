@@ -85,7 +85,7 @@ func NameOf(where string) string {
 const application = 0x56524458
 
 // errNoSQLite says that a file is no SQLite database.
-var errNoSQLite = errors.New("it is no SQLite file, and so no book")
+var errNoSQLite = errors.New("it is not an SQLite file, and so not a book")
 
 func applicationID(path string) (uint32, error) {
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
@@ -158,7 +158,7 @@ func (b *Book) openFile(path string, write bool) error {
 	mode := "rw"
 	if f, err := os.OpenFile(path, os.O_RDWR, 0); err != nil {
 		if write {
-			return fmt.Errorf("%s: the book cannot be written to (%w): ask for the right to write, or post to a book of your own and merge", path, fault.Reason(err))
+			return fmt.Errorf("%s: the book cannot be written to (%w): ask for permission to write, or post to a book of your own and merge it", path, fault.Reason(err))
 		}
 		mode, b.readOnly = "ro", true
 	} else {
@@ -292,7 +292,7 @@ func (b *Book) write(ctx context.Context, work func(*txn) error) (err error) {
 	}
 	if err := tx.Commit(); err != nil {
 		err = b.explain(err)
-		return fmt.Errorf("%w (whether the last step was taken is not known: do the same again, what is in the book already is recognised)", err)
+		return fmt.Errorf("%w (it is not known whether the last step was taken: run the command again; what is in the book already is recognised)", err)
 	}
 	return nil
 }
@@ -311,9 +311,9 @@ func (b *Book) explain(err error) error {
 		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
 			return b.busy()
 		case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:
-			return fmt.Errorf("%s: the book or its folder cannot be written to: ask for the right to write, or copy the book to a folder of your own", b.Name)
+			return fmt.Errorf("%s: the book or its folder cannot be written to: ask for permission to write, or copy the book to a folder of your own", b.Name)
 		case lib.SQLITE_FULL:
-			return fmt.Errorf("%s: there is no room left on the disk, and nothing was entered: make room, and do it again", b.Name)
+			return fmt.Errorf("%s: the disk is full, and nothing was entered: make room, and run the command again", b.Name)
 		case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB:
 			return fmt.Errorf("%s: the file is damaged (%s): restore it from a backup", b.Name, lite.Error())
 		case lib.SQLITE_IOERR:
@@ -321,17 +321,17 @@ func (b *Book) explain(err error) error {
 		}
 		return fmt.Errorf("%s: %w", b.Name, err)
 	case errors.As(err, &connect):
-		return fmt.Errorf("%s: no connection (%s): check the address, whether the server runs, and who may enter", b.Name, reasonOf(connect.Unwrap()))
+		return fmt.Errorf("%s: no connection (%s): check the address, that the server is running, and that you may connect", b.Name, reasonOf(connect.Unwrap()))
 	case errors.As(err, &pg):
 		switch {
 		case pg.Code == "55P03":
 			return b.busy()
 		case pg.Code == "42501":
-			return fmt.Errorf("%s: the server does not allow it (%s): ask who runs it for the right", b.Name, pg.Message)
+			return fmt.Errorf("%s: the server does not allow it (%s): ask its administrator for permission", b.Name, pg.Message)
 		case strings.HasPrefix(pg.Code, "57P"):
 			return b.gone(pg.Message)
 		case strings.HasPrefix(pg.Code, "53"):
-			return fmt.Errorf("%s: the server has no room (%s), and nothing was entered", b.Name, pg.Message)
+			return fmt.Errorf("%s: the disk of the server is full (%s), and nothing was entered", b.Name, pg.Message)
 		}
 		return fmt.Errorf("%s: the server says: %s", b.Name, pg.Message)
 	case errors.As(err, &network), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), strings.Contains(err.Error(), "conn closed"):
@@ -345,7 +345,7 @@ func (b *Book) busy() error {
 }
 
 func (b *Book) gone(why string) error {
-	return fmt.Errorf("%s: the server went away in the middle (%s), and nothing was entered: do it again when it is back", b.Name, why)
+	return fmt.Errorf("%s: the server went away (%s), and nothing was entered: run the command again when it is back", b.Name, why)
 }
 
 // reasonOf is the innermost text of an error of a connection, which holds no password.

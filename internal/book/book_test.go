@@ -165,7 +165,7 @@ func TestVoid(t *testing.T) {
 		b := create(t, where)
 		post(t, b, extents("orrin", "2004", 2, 0))
 		_, err := b.Void(ctx, 1, "Tom", " ")
-		assert.ErrorContains(t, err, "give the reason")
+		assert.ErrorContains(t, err, "for a reason")
 		_, err = b.Void(ctx, 9, "Tom", "wrong map")
 		assert.ErrorContains(t, err, "there is no posting 9")
 		_, err = b.Void(ctx, 1, "Tom", "wrong map")
@@ -247,7 +247,7 @@ func TestVerifyFindsTampering(t *testing.T) {
 		{"an event", "journal", "UPDATE journal SET author = 'nobody' WHERE event_no = 2", "event 2 of the journal does not follow"},
 		{"a missing event", "journal", "DELETE FROM journal WHERE event_no = 2", "posting 2 is not in the journal"},
 		{"a void undone", "journal", "DELETE FROM journal WHERE event_no = 4", "does not contain the state with the fingerprint"},
-		{"a missing posting", "posting", "DELETE FROM posting WHERE posting_id = 3", "posting 3 is missing: event 3 of the journal tells of it"},
+		{"a missing posting", "posting", "DELETE FROM posting WHERE posting_id = 3", "posting 3 is missing: event 3 of the journal records it"},
 	}
 	onBoth(t, func(t *testing.T, where string) {
 		for i, c := range cases {
@@ -512,7 +512,7 @@ func TestPlacesThatAreNoBook(t *testing.T) {
 	empty := postgrestest.Database(t)
 	for where, want := range map[string]string{
 		dir:                                 "it is a folder",
-		text:                                "no SQLite file",
+		text:                                "not an SQLite file",
 		foreign:                             "of another application",
 		filepath.Join(dir, "none"):          "there is no such book",
 		empty:                               "there is no book in the database",
@@ -547,7 +547,7 @@ func TestAServerThatGoesAwayLeavesNothing(t *testing.T) {
 		_, err = b.enter(ctx, tx, extents("orrin", "2020", 2, 0), false)
 		return err
 	})
-	assert.ErrorContains(t, err, "the server went away in the middle")
+	assert.ErrorContains(t, err, "the server went away")
 	assert.Equal(t, 1, verify(t, reopen(t, where)).Postings)
 }
 

@@ -283,12 +283,12 @@ func (p *Posting) check() error {
 	}
 	for _, e := range p.Extents {
 		if math.IsNaN(e.M2) || math.IsInf(e.M2, 0) {
-			return fmt.Errorf("%s: an area is no number", p.what())
+			return fmt.Errorf("%s: an area is not a number", p.what())
 		}
 	}
 	for _, m := range p.Moves {
 		if math.IsNaN(m.M2) || math.IsInf(m.M2, 0) {
-			return fmt.Errorf("%s: an area is no number", p.what())
+			return fmt.Errorf("%s: an area is not a number", p.what())
 		}
 	}
 	return nil

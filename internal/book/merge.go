@@ -129,13 +129,13 @@ func (b *Book) settle(ctx context.Context, tx *txn, author, from string, superse
 		last := of[len(of)-1]
 		for _, p := range of[:len(of)-1] {
 			m.GaveWay = append(m.GaveWay, p.ID)
-			if err := b.void(ctx, tx, p, author, fmt.Sprintf("gave way to posting %d, merged from %s", last.ID, from)); err != nil {
+			if err := b.void(ctx, tx, p, author, fmt.Sprintf("superseded by posting %d, merged from %s", last.ID, from)); err != nil {
 				return err
 			}
 		}
 	}
 	if len(conflicts) > 0 {
-		return fmt.Errorf("%s: %w by %s: %s: settle which one is right, or let those of %s take their place with --supersede", b.Name, ErrConflict, from, strings.Join(conflicts, "; "), from)
+		return fmt.Errorf("%s: %w by %s: %s: settle which one is right, or let those of %s supersede with --supersede", b.Name, ErrConflict, from, strings.Join(conflicts, "; "), from)
 	}
 	return nil
 }

@@ -207,7 +207,7 @@ func (p *Posting) alike(o *Posting) bool {
 // Void declares a posting void. Its rows stay in the book; a posting that it superseded stays superseded.
 func (b *Book) Void(ctx context.Context, id int64, author, why string) (*Posting, error) {
 	if strings.TrimSpace(why) == "" {
-		return nil, errors.New("it must be said why a posting is void: give the reason")
+		return nil, errors.New("a posting is declared void for a reason: give it")
 	}
 	var p *Posting
 	err := b.write(ctx, func(tx *txn) error {
@@ -219,7 +219,7 @@ func (b *Book) Void(ctx context.Context, id int64, author, why string) (*Posting
 		case p.Void != "":
 			return fmt.Errorf("%s: posting %d is void already (%s)", b.Name, id, p.Void)
 		case p.Successor != 0:
-			return fmt.Errorf("%s: posting %d is superseded by posting %d, and counts no more: void that one if it is wrong", b.Name, id, p.Successor)
+			return fmt.Errorf("%s: posting %d is superseded by posting %d, and no longer counts: void that one if it is wrong", b.Name, id, p.Successor)
 		}
 		return b.void(ctx, tx, p, author, why)
 	})

@@ -53,7 +53,7 @@ FROM posting p JOIN zone_set z ON z.zone_set_id = p.zone_set_id JOIN legend l ON
 func (b *Book) head(ctx context.Context, q asker, id int64) (*Posting, error) {
 	list, err := b.heads(ctx, q, "WHERE p.posting_id = ?", id)
 	if err == nil && len(list) == 0 {
-		err = fmt.Errorf("%s: there is no posting %d: verdex book history tells them all", b.Name, id)
+		err = fmt.Errorf("%s: there is no posting %d: verdex book history lists them all", b.Name, id)
 	}
 	if err != nil {
 		return nil, err
@@ -191,7 +191,7 @@ func (s sharedTexts) of(b []byte) string {
 type errDamaged struct{ posting int64 }
 
 func (e errDamaged) Error() string {
-	return fmt.Sprintf("posting %d has a row of a zone that its zone set does not have: the book is damaged, verdex book verify tells more", e.posting)
+	return fmt.Sprintf("posting %d has a row of a zone that its zone set does not have: the book is damaged, verdex book verify reports more", e.posting)
 }
 
 func orNaN(v sql.NullFloat64) float64 {
@@ -277,7 +277,7 @@ func (b *Book) noAccount(ctx context.Context, account string) error {
 	seen, text := map[string]bool{}, ""
 	for _, p := range list {
 		if p.Account == account {
-			return fmt.Errorf("%s: all postings of account %q are void: verdex book history tells why", b.Name, account)
+			return fmt.Errorf("%s: all postings of account %q are void: verdex book history shows why", b.Name, account)
 		}
 		if !seen[p.Account] {
 			if seen[p.Account] = true; len(seen) <= 10 {

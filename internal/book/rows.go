@@ -93,7 +93,7 @@ func ReadTable(path, epoch string, legend *Legend) (list []*Posting, notes []str
 		for _, f := range missing[:min(5, len(missing))] {
 			texts = append(texts, f.Text)
 		}
-		notes = append(notes, fmt.Sprintf("%s: rows are missing or doubled: what the rows of a zone say of their share in it does not make 100 %%: %s", path, strings.Join(texts, ", ")))
+		notes = append(notes, fmt.Sprintf("%s: rows are missing or doubled: the percentages of the rows of a zone do not add up to 100 %%: %s", path, strings.Join(texts, ", ")))
 	}
 	list, err = fromRows(path, read, epoch, legend)
 	return list, notes, err
@@ -148,7 +148,7 @@ func fromRows(path string, read []rows.Row, epoch string, legend *Legend) ([]*Po
 		number := func(name string) (float64, error) {
 			v, err := strconv.ParseFloat(r.Cell[name], 64)
 			if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-				return 0, wrong("the %s %q is no number", name, r.Cell[name])
+				return 0, wrong("the %s %q is not a number", name, r.Cell[name])
 			}
 			return v, nil
 		}

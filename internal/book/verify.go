@@ -169,9 +169,9 @@ func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[i
 		r.Events++
 		switch sum, ok := sums[e.posting]; {
 		case !ok:
-			damaged("posting %d is missing: event %d of the journal tells of it", e.posting, e.number)
+			damaged("posting %d is missing: event %d of the journal records it", e.posting, e.number)
 		case sum != e.checksum:
-			damaged("posting %d is not the one that event %d of the journal tells of", e.posting, e.number)
+			damaged("posting %d is not the one that event %d of the journal records", e.posting, e.number)
 		}
 		if e.number != int64(r.Events) || e.link(before) != e.chain {
 			damaged("event %d of the journal does not follow from the one before it: events were changed, added or removed", e.number)

@@ -195,7 +195,7 @@ type accuracyOptions struct {
 func accuracyCommand() *cli.Command {
 	return command(cli.Command{
 		Name: "accuracy", Usage: "error matrix, accuracy, and extents adjusted for the errors of the map",
-		Description: `Estimates from reference samples, drawn at random within each class of the map, how true the map is and what extents the
+		Description: `Estimates from reference samples, drawn at random within each class of the map, how accurate the map is and what extents the
 classes have on the ground, with 95 % intervals (stratified estimation, Olofsson and others 2014). SAMPLES are points with the
 true class in the column reference, at which --cover is read; or counts with the columns map, reference and count. A map of
 change is assessed in the same way: its transitions are its classes.

@@ -14,7 +14,7 @@ type attachOptions struct {
 func attachCommand() *cli.Command {
 	return command(cli.Command{
 		Name:  "attach",
-		Usage: "put a table's columns onto the zones, and say how many matched",
+		Usage: "join a table to the zones, and report how many matched",
 		Description: `Joins the rows of a CSV table to zones by their ids and writes the zones with its columns. Rows
 without a zone and zones without a row are listed, and nothing is written then unless --allow-partial
 allows it. Of a long tally, as measure writes it, each class becomes columns of its own: its area and

@@ -14,7 +14,7 @@ import (
 
 // waitOption is how long a command waits for a book.
 type waitOption struct {
-	Wait time.Duration `opt:"wait" default:"30s" help:"<TIME> to wait for others who write to the book"`
+	Wait time.Duration `opt:"wait" default:"30s" help:"<TIME> to wait for others to finish writing to the book"`
 }
 
 // waitOf is how long a command waits for a book.

@@ -45,7 +45,7 @@ var demoJob = []struct{ why, command string }{
 	{"All three epochs in one pass, from what to what in the whole basin, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2012=DIR/cover_2012_?.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --nodata 2012=0 --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
 	{"An extent account of that, with additions and reductions that are managed or not:", "account extent DIR/matrix.csv --legend DIR/legend.csv --flows DIR/flows.csv"},
 	{"Which processes moved the ground?", "account flows DIR/matrix.csv --flows DIR/flows.csv"},
-	{"How true is the map of 2020? A survey of 410 points tells:", "account accuracy DIR/samples_2020.csv --cover DIR/cover_2020.tif --legend DIR/legend.csv"},
+	{"How accurate is the map of 2020? A survey of 410 points answers:", "account accuracy DIR/samples_2020.csv --cover DIR/cover_2020.tif --legend DIR/legend.csv"},
 	{"A book remembers who posted what, when, and from which inputs:", "book create DIR/orrin.book"},
 	{"The tables made so far go in; the same again would be recognised:", "book post DIR/orrin.book DIR/matrix.csv --account basin --legend DIR/legend.csv"},
 	{"", "book post DIR/orrin.book DIR/extents_2004.csv --account catchments --zone-set catchments --legend DIR/legend.csv"},

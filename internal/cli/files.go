@@ -85,7 +85,7 @@ func (f *commandFiles) commit() error {
 	return nil
 }
 
-// inputsOf are the files that options and arguments name. What is no file (a box, a circle, an address) is left out by
+// inputsOf are the files that options and arguments name. What is not a file (a box, a circle, an address) is left out by
 // [output.Job.Read].
 func inputsOf(options any) (out []output.Input) {
 	add := func(role, text string) {

@@ -140,9 +140,11 @@ func complete(ctx context.Context, c *cli.Command, options []option.Option) {
 	cli.DefaultCompleteWithFlags(ctx, c)
 }
 
-// optionText writes an option as it stands on the command line.
+// optionText writes an option, or with "" the command of a job, as it stands on the command line.
 func optionText(name, value string) string {
 	switch {
+	case name == "":
+		return "verdex " + value
 	case value == "":
 		return "--" + name
 	case strings.ContainsAny(value, " *?;$&'\""):

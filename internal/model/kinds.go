@@ -18,7 +18,7 @@ func kind(name, about, columns, more string) *Kind {
 const classesAcross = "a column with the area of each class"
 
 var (
-	extentsKind         = kind("extents", "The extent of each part of each zone: its classes, and what is none. Made by `measure`; a row for each part.", "epoch,zone_id,zone_name,kind,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,cells,nominal_area", "with `--within`, `within_id` and `within_name`, and rows for the larger units")
+	extentsKind         = kind("extents", "The extent of each part of each zone: its classes, and the ground that is in none. Made by `measure`; a row for each part.", "epoch,zone_id,zone_name,kind,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,cells,nominal_area", "with `--within`, `within_id` and `within_name`, and rows for the larger units")
 	wideExtentsKind     = kind("extents", "The same with `--layout wide`: a row for each zone.", "epoch,zone_id,zone_name,unit,zone_area,nodata,unlisted,outside", classesAcross)
 	changesKind         = kind("change", "The account of each class in each zone between two epochs. Made by `change`.", "zone_id,zone_name,from_epoch,to_epoch,class_code,class_name,opening,additions,reductions,net_change,closing,unit,pct_change,pct_change_per_year,pct_change_per_year_compound", "")
 	transitionsKind     = kind("transitions", "The ground that each class gave to each other class. Made by `change --table matrix`.", "zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,to_code,to_name,area,unit,pct_of_zone,pct_of_opening", "")
@@ -32,9 +32,9 @@ var (
 	extentAccountKind   = kind("extent_account", "Extent accounts: a row for each entry. Made by `account extent`.", "zone_id,zone_name,from_epoch,to_epoch,entry,total,unit", classesAcross)
 	flowsKind           = kind("flows", "How much ground each process moved. Made by `account flows`.", "zone_id,zone_name,from_epoch,to_epoch,flow,managed,area,unit,pct_of_mapped,pct_of_changed", "")
 	seriesKind          = kind("series", "The extent of each class over the epochs. Made by `account series`.", "zone_id,zone_name,class_code,class_name,epoch,area,unit,since_first,since_previous,pct_since_first,pct_since_previous,pct_per_year_since_first,pct_per_year_since_previous", "")
-	accuraciesKind      = kind("accuracy", "How true a map is, and how large its classes are on the ground. Made by `account accuracy`.", "class_code,class_name,samples,users_accuracy,users_ci95,producers_accuracy,producers_ci95,mapped,adjusted,adjusted_ci95,unit", "")
+	accuraciesKind      = kind("accuracy", "How accurate a map is, and how large its classes are on the ground. Made by `account accuracy`.", "class_code,class_name,samples,users_accuracy,users_ci95,producers_accuracy,producers_ci95,mapped,adjusted,adjusted_ci95,unit", "")
 	errorMatrixKind     = kind("error_matrix", "The error matrix in proportions of the area. Made by `account accuracy --table matrix`.", "map_code,map_name,samples", "a column for each class on the ground, and `total`")
-	checksKind          = kind("checks", "What the checks found. Made with `--checks-out`, and a sheet of spreadsheets.", "check,outcome,epoch,zone_id,class_code,value,text", "")
+	checksKind          = kind("checks", "What the checks found. Made with `--checks FILE`, and a sheet of spreadsheets.", "check,outcome,epoch,zone_id,class_code,value,text", "")
 	legendsKind         = kind("legend", "The classes of a legend.", "code,name,color,group", "")
 	zonesKind           = kind("zones", "The zones of a set.", "zone_id,zone_name,within_id,within_name", "")
 	bookAccountsKind    = kind("accounts", "The accounts of a book. Made by `book list`.", "account,kind,zone_set,epochs,legend,postings,rows,author,posted_at", "")

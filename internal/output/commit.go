@@ -74,7 +74,7 @@ func (j *Job) place(c *claim) error {
 	}
 	if c.old != nil {
 		if now, err := os.Stat(c.real); c.rules.Keeps && (err != nil || files.Changed(c.old, now)) {
-			return fmt.Errorf("%s: another program has changed it meanwhile, so nothing was written: run the command again", c.name)
+			return fmt.Errorf("%s: another program has changed it in the meantime, so nothing was written: run the command again", c.name)
 		}
 		backup, err := j.temporary.name(filepath.Dir(c.real))
 		if err != nil {
@@ -103,7 +103,7 @@ func (c *claim) replaceableNow(now os.FileInfo) bool {
 
 func (j *Job) refused(c *claim, err error) error {
 	if errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("%s: another program has made it meanwhile, so nothing was written: choose another name, or replace it with --force", c.name)
+		return fmt.Errorf("%s: another program has created it in the meantime, so nothing was written: choose another name, or replace it with --force", c.name)
 	}
 	return fmt.Errorf("%s: it could not be written (%w), and nothing was left behind: choose another place", c.name, fault.Reason(err))
 }

@@ -64,7 +64,7 @@ func TestImagesOfSeveralBands(t *testing.T) {
 	assert.Contains(t, out, "bands           3")
 }
 
-// A scale turns numbers into measurements, which are no classes.
+// A scale turns numbers into measurements, which are not classes.
 func TestScaledNumbers(t *testing.T) {
 	text := []byte(`<Metadata><Item name="SCALE" sample="0" role="scale">0.5</Item></Metadata>` + "\x00")
 	path := handMade(t, "scaled.tif", map[uint16]field{42112: {2, len(text), text}}, []byte{3, 5})

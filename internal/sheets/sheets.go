@@ -86,7 +86,7 @@ type zoneTable struct {
 func (z *zoneTable) sheet() *table.Sheet {
 	s := &table.Sheet{Name: z.name, FreezeRows: 3, FreezeCols: 2, Widths: []float64{12, 22}, Count: z.count}
 	s.Add(z.title)
-	s.Add(table.Text("The sums and the percentages (of what is classified) are formulas: they follow when a number is changed.", table.Style{Dim: true}))
+	s.Add(table.Text("The sums and the percentages (of what is classified) are formulas: they update when a number is changed.", table.Style{Dim: true}))
 	heads := append([]table.Cell{head("zone_id"), head("zone_name")}, z.classes...)
 	for _, text := range append(slices.Clone(z.rest), "zone") {
 		heads = append(heads, table.Text(text, table.Style{Head: true, Right: true}))

@@ -87,7 +87,7 @@ func FormatOf(path string) (string, error) {
 		}
 		all = append(all, strings.Fields(f.endings)[0])
 	}
-	return "", fmt.Errorf("%s: its ending names no format: end it with %s or %s, or choose a format", path, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
+	return "", fmt.Errorf("%s: its ending is not that of a format: end it with %s or %s, or choose a format", path, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
 }
 
 // Write writes the table in a format that is one stream of bytes: all but gpkg and xlsx.

@@ -368,7 +368,7 @@ func (c *Cell) shown() string {
 	return ""
 }
 
-// plain is the value of a cell; what is no number is left empty. A text is never a formula.
+// plain is the value of a cell; what is not a number is left empty. A text is never a formula.
 func (c *Cell) plain() any {
 	if v, ok := c.Value.(float64); ok {
 		switch {

@@ -120,7 +120,7 @@ func (t *tokens) next() ([]byte, int64, error) {
 			return t.word[:n], begin, nil
 		}
 		if n == maxToken {
-			return nil, begin, fmt.Errorf("at byte %d: a word of more than %d characters is no number", begin, maxToken)
+			return nil, begin, fmt.Errorf("at byte %d: a word of more than %d characters is not a number", begin, maxToken)
 		}
 		t.word[n] = c
 		n++
@@ -170,7 +170,7 @@ func (s *Source) readHeader(t *tokens, h *raster.Header) (first []byte, begin in
 		switch key {
 		case "ncols", "nrows", "xllcorner", "xllcenter", "yllcorner", "yllcenter", "cellsize", "dx", "dy", "nodata_value":
 		default:
-			return nil, 0, fmt.Errorf("its header has the line %q, which is none of ncols, nrows, xllcorner, xllcenter, yllcorner, yllcenter, cellsize, nodata_value", word)
+			return nil, 0, fmt.Errorf("its header has the line %q, which is not one of ncols, nrows, xllcorner, xllcenter, yllcorner, yllcenter, cellsize, nodata_value", word)
 		}
 		if _, twice := keys[key]; twice {
 			return nil, 0, fmt.Errorf("its header states %s twice", key)
@@ -181,7 +181,7 @@ func (s *Source) readHeader(t *tokens, h *raster.Header) (first []byte, begin in
 		}
 		v, err := strconv.ParseFloat(string(value), 64)
 		if err != nil {
-			return nil, 0, fmt.Errorf("its header states %s as %q, which is no number", key, value)
+			return nil, 0, fmt.Errorf("its header states %s as %q, which is not a number", key, value)
 		}
 		keys[key] = v
 	}
@@ -243,7 +243,7 @@ func (s *Source) scan(t *tokens, word []byte, begin int64, h *raster.Header) err
 			}
 			v, ok := parse(word)
 			if !ok {
-				return fmt.Errorf("at byte %d: %q is no number", begin, word)
+				return fmt.Errorf("at byte %d: %q is not a number", begin, word)
 			}
 			if math.IsNaN(v) {
 				whole = false

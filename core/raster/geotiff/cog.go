@@ -48,7 +48,7 @@ func CheckCOG(r io.ReaderAt, size int64) ([]string, error) {
 		if len(images) > 0 {
 			before := images[len(images)-1]
 			if d.number(tagSubfile, 0)&1 == 0 {
-				problems = append(problems, fmt.Sprintf("it holds another image of %d × %d cells that is no overview", m.w, m.h))
+				problems = append(problems, fmt.Sprintf("it holds another image of %d × %d cells that is not an overview", m.w, m.h))
 			}
 			if m.w >= before.w && m.h >= before.h {
 				problems = append(problems, fmt.Sprintf("the overview of %d × %d cells does not get smaller", m.w, m.h))

@@ -101,7 +101,7 @@ func satAdd(a, b uint64) uint64 {
 func openFile(r io.ReaderAt, size int64) (*file, uint64, error) {
 	f := &file{r: r, size: uint64(size)}
 	if size < 8 {
-		return nil, 0, fmt.Errorf("it has only %d bytes and is no TIFF", size)
+		return nil, 0, fmt.Errorf("it has only %d bytes and is not a TIFF", size)
 	}
 	h, err := f.read(0, 8, "header")
 	if err != nil {

@@ -48,7 +48,7 @@ func (d *directory) scaling(band int) (scale, offset float64, err error) {
 		}
 		v, err := strconv.ParseFloat(strings.TrimSpace(i.Value), 64)
 		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) || i.Role == "scale" && v == 0 {
-			return 1, 0, fmt.Errorf("its %s %q is no number that could be one, and is not used", i.Role, i.Value)
+			return 1, 0, fmt.Errorf("its %s %q is not a number that could be one, and is not used", i.Role, i.Value)
 		}
 		if i.Role == "scale" {
 			scale = v

@@ -65,7 +65,7 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 		v, err := strconv.ParseFloat(text, 64)
 		switch {
 		case err != nil:
-			h.Notes = append(h.Notes, fmt.Sprintf("its nodata tag %q is no number and is not used", text))
+			h.Notes = append(h.Notes, fmt.Sprintf("its nodata tag %q is not a number and is not used", text))
 		case !l.cell.Holds(v) && l.cell != raster.Float32:
 			h.Notes = append(h.Notes, fmt.Sprintf("its nodata value %s cannot occur in %s cells and is not used", text, l.cell))
 		case l.cell == raster.Float32:

@@ -84,7 +84,7 @@ func newWriter(src raster.Source, o Options) (*writer, error) {
 		o.TileSize = 512
 	}
 	if o.TileSize < 16 || o.TileSize%16 != 0 || o.TileSize > 1<<14 {
-		return nil, fmt.Errorf("a tile size of %d is no multiple of 16 up to 16384", o.TileSize)
+		return nil, fmt.Errorf("a tile size of %d is not a multiple of 16 up to 16384", o.TileSize)
 	}
 	if h.NoData != nil && !h.Type.Holds(*h.NoData) {
 		return nil, fmt.Errorf("the nodata value %g does not fit in %s cells", *h.NoData, h.Type)

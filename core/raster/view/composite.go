@@ -72,7 +72,7 @@ func NewComposite(sources []raster.Source, how Statistic, ties []float64) (*Comp
 	default:
 		t, ok := raster.JointType(types...)
 		if !ok {
-			return nil, fmt.Errorf("%s and the others hold cells that no type takes together", first.Name)
+			return nil, fmt.Errorf("%s and the others hold cells that no type can hold together", first.Name)
 		}
 		c.header.Type, c.header.NoData = raster.Common(t, headers)
 	}

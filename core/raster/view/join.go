@@ -61,7 +61,7 @@ func (m *mosaic) joinTypes(h *raster.Header) error {
 	}
 	joint, ok := raster.JointType(types...)
 	if !ok {
-		return fmt.Errorf("%s and the others hold cells that no type takes together", h.Name)
+		return fmt.Errorf("%s and the others hold cells that no type can hold together", h.Name)
 	}
 	h.Type = joint
 	return nil

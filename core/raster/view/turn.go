@@ -1,10 +1,10 @@
 package view
 
 import (
-	"fmt"
 	"math"
 	"slices"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -23,7 +23,8 @@ func roundTheEarth(header raster.Header, members []*member) (all []*member, firs
 	turn, closes := g.Turn()
 	if !closes {
 		if g.CRS != nil && g.CRS.Geographic() && float64(c1-c0)*g.DX*g.CRS.Unit >= 2*math.Pi*(1+1e-9) {
-			err = fmt.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are no whole part: bring them onto one grid with verdex align first", header.Name, g.DX)
+			err = fault.Errorf("%s and the others span more than 360° of longitude, of which its cells of %.10g° are not a whole part", header.Name, g.DX).
+				Through("bring them onto one grid first", "align")
 		}
 		return members, c0, c1 - c0, err
 	}

@@ -89,7 +89,7 @@ func TestMosaicsAroundTheEarth(t *testing.T) {
 			assert.Equal(t, grids[i].Width*grids[i].Height, n, "%s: every cell of both comes once", name)
 		}
 	}
-	// A turn that is no whole number of cells cannot close.
+	// A turn that is not a whole number of cells cannot close.
 	_, err := Mosaic([]raster.Source{inPlace(t, "a", degreesGrid(t, -180, 40, 357, 70, 7), nil), inPlace(t, "b", degreesGrid(t, 2, 40, 357, 70, 7), nil)}, MosaicOptions{})
 	assert.ErrorContains(t, err, "more than 360°")
 }

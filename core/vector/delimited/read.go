@@ -118,7 +118,7 @@ func geometry(row []string, outline, lon, lat int) (g vector.Geometry, code int,
 		x, err1 := strconv.ParseFloat(strings.TrimSpace(row[lon]), 64)
 		y, err2 := strconv.ParseFloat(strings.TrimSpace(row[lat]), 64)
 		if err1 != nil || err2 != nil || !(math.Abs(x) <= 540 && math.Abs(y) <= 90) {
-			return g, 0, fmt.Errorf("%q, %q are no longitude and latitude in degrees", row[lon], row[lat])
+			return g, 0, fmt.Errorf("%q, %q are not a longitude and a latitude in degrees", row[lon], row[lat])
 		}
 		return vector.Geometry{Type: "Point", Points: []vector.Point{{x, y}}}, 4326, nil
 	}
@@ -128,7 +128,7 @@ func geometry(row []string, outline, lon, lat int) (g vector.Geometry, code int,
 	}
 	if head, rest, ok := strings.Cut(wkt, ";"); ok && strings.HasPrefix(strings.ToUpper(head), "SRID=") {
 		if code, err = strconv.Atoi(head[5:]); err != nil {
-			return g, 0, fmt.Errorf("%q is no number of a CRS", head)
+			return g, 0, fmt.Errorf("%q is not a number of a CRS", head)
 		}
 		wkt = rest
 	}
@@ -136,7 +136,7 @@ func geometry(row []string, outline, lon, lat int) (g vector.Geometry, code int,
 		if len(wkt) > 40 {
 			wkt = wkt[:40] + "…"
 		}
-		return g, 0, fmt.Errorf("%q is not WKT that is understood (%w)", wkt, err)
+		return g, 0, fmt.Errorf("%q is not valid WKT (%w)", wkt, err)
 	}
 	return g, code, nil
 }
@@ -199,7 +199,7 @@ func settleCRS(l *vector.Layer) {
 	for _, f := range l.Features {
 		for _, p := range f.Geometry.Polygons {
 			if b := vector.Box(p[0]); len(p[0]) > 0 && (b[0] < -360 || b[2] > 360 || b[1] < -90 || b[3] > 90) {
-				l.CRSProblem = "it does not say its CRS, and its coordinates are no degrees"
+				l.CRSProblem = "it does not say its CRS, and its coordinates are not in degrees"
 				return
 			}
 		}

@@ -193,7 +193,7 @@ func (g *geoJSON) top(data []byte) error {
 		case "":
 			err = errors.New(`it has no "type"`)
 		default:
-			err = fmt.Errorf("it is a %s, but features are wanted", kind)
+			err = fmt.Errorf("it is a %s, but features are needed", kind)
 		}
 	}
 	return g.take(p.finish(), err)

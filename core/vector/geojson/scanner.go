@@ -183,7 +183,7 @@ func (s *scanner) number(k int) (float64, error) {
 	}
 	v, err := strconv.ParseFloat(string(s.text[from:s.at]), 64)
 	if err != nil {
-		return 0, fmt.Errorf("the coordinate %s is no number that can be used", s.text[from:s.at])
+		return 0, fmt.Errorf("the coordinate %s is not a number that can be used", s.text[from:s.at])
 	}
 	return v, nil
 }

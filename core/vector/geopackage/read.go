@@ -38,7 +38,7 @@ func open(path string) (*sql.DB, error) {
 	_, err = f.Read(head)
 	f.Close()
 	if err != nil || string(head) != "SQLite format 3\x00" {
-		return nil, fmt.Errorf("%s: it is no GeoPackage: it is not an SQLite database", path)
+		return nil, fmt.Errorf("%s: it is not a GeoPackage: it is not an SQLite database", path)
 	}
 	return sql.Open("sqlite", Address(path, "mode=ro"))
 }
@@ -73,7 +73,7 @@ func layers(path string, db *sql.DB) (out []Info, err error) {
 		return nil, fmt.Errorf("%s: another program is writing to it: try again when that has ended", path)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: it is no GeoPackage with outlines: %w", path, err)
+		return nil, fmt.Errorf("%s: it is not a GeoPackage with outlines: %w", path, err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -134,7 +134,7 @@ func read(db *sql.DB, l *vector.Layer) error {
 	var srs int64
 	err := db.QueryRow("SELECT column_name, srs_id FROM gpkg_geometry_columns WHERE table_name = ?", l.Name).Scan(&column, &srs)
 	if err != nil {
-		return fmt.Errorf("its geometry column is not told (%w)", err)
+		return fmt.Errorf("it does not state its geometry column (%w)", err)
 	}
 	if l.CRS, err = crs(db, srs); err != nil {
 		l.CRSProblem = err.Error()

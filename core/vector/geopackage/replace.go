@@ -17,7 +17,7 @@ func TableName(l *vector.Layer) string {
 	return l.Name
 }
 
-// Contents lists all tables that a GeoPackage declares, of outlines or not; nil if the file is no GeoPackage.
+// Contents lists all tables that a GeoPackage declares, of outlines or not; nil if the file is not a GeoPackage.
 func Contents(path string) []string {
 	db, err := open(path)
 	if err != nil {

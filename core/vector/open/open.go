@@ -126,7 +126,7 @@ func read(path, layer string) (*vector.Layer, error) {
 	if ending := strings.ToLower(filepath.Ext(path)); ending == ".dbf" || ending == ".shx" || ending == ".prj" {
 		return nil, fmt.Errorf("%s: it is a part of a shapefile: name the .shp", path)
 	}
-	return nil, fmt.Errorf("%s: it is no file of zones that is read (%s)", path, Readable)
+	return nil, fmt.Errorf("%s: it is not a file of zones that is read (%s)", path, Readable)
 }
 
 // Part is one file that is written.

@@ -204,7 +204,7 @@ func TestDamagedFiles(t *testing.T) {
 		{"a.shp", put(100+8+36, 0xffffffff), "counts more than it holds"}, // parts
 		{"a.shp", put(100+8+40, 0x7fffffff), "counts more than it holds"}, // points
 		{"a.shp", put(100+8+44, 0x7fffffff), "counts more than it holds"}, // the first part
-		{"a.shp", put(104, 0xffffffff), "which the file has not"},         // the length of a record
+		{"a.shp", put(104, 0xffffffff), "more than the file has"},         // the length of a record
 		{"a.shp", put(108, 77), "of a kind (77)"},                         // the kind of a shape
 		{"a.dbf", half, "cut off"},                                        //
 		{"a.dbf", put(4, 0xffffffff), "do not belong together"},           // rows
@@ -220,7 +220,7 @@ func TestDamagedFiles(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.bin"), []byte("nothing"), 0o644))
 	_, err := Read(filepath.Join(dir, "b.bin"), "")
-	assert.ErrorContains(t, err, "it is no file of zones that is read")
+	assert.ErrorContains(t, err, "it is not a file of zones that is read")
 	_, err = Read(filepath.Join(dir, "a.dbf"), "")
 	assert.ErrorContains(t, err, "name the .shp")
 	_, err = Read(filepath.Join(dir, "a.gpkg"), "lakes")
@@ -293,9 +293,9 @@ func TestTables(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                    "it is empty",
 		"a,b\n1,2\n":                          "no column of outlines",
-		"wkt,a\n\"POLYGON((1 2\",3\n":         "not WKT",
-		"wkt,a\n\"POINT(1 2)\"\n":             "another number of cells",
-		"lat,lon\n98,4\n":                     "no longitude and latitude",
+		"wkt,a\n\"POLYGON((1 2\",3\n":         "is not valid WKT",
+		"wkt,a\n\"POINT(1 2)\"\n":             "but the line of names has",
+		"lat,lon\n98,4\n":                     "not a longitude and a latitude",
 		"wkt\n\xef\xbb\n\x81":                 "neither UTF-8 nor",
 		"wkt\n\"SRID=99999999;POINT(1 2)\"\n": "EPSG:99999999",
 		"wkt\n\"SRID=3035;POINT(1 2)\"\n\"SRID=4326;POINT(1 2)\"\n": "but rows before it",
@@ -322,7 +322,7 @@ func TestDatesAndDecimalsThereAndBack(t *testing.T) {
 			f := got.Field(want.Name)
 			require.GreaterOrEqual(t, f, 0)
 			switch {
-			case want.Name == "odd": // which is no date
+			case want.Name == "odd": // which is not a date
 				assert.Equal(t, vector.Plain, got.Fields[f].Form, path)
 			case want.Name == "price":
 				assert.Equal(t, vector.Real, got.Fields[f].Kind, path)

@@ -65,17 +65,17 @@ func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 	}()
 	var tail [8]byte // the library takes memory for the footer before it knows that there is one
 	if size < 12 {
-		return errors.New("it is no Parquet file: it is too short")
+		return errors.New("it is not a Parquet file: it is too short")
 	}
 	if _, err := r.ReadAt(tail[:], size-8); err != nil {
 		return err
 	}
 	if n := int64(binary.LittleEndian.Uint32(tail[:])); string(tail[4:]) != "PAR1" || n > size-12 {
-		return errors.New("it is no Parquet file that can be read: it does not end like one, so it may be cut off")
+		return errors.New("it is not a Parquet file that can be read: it does not end like one, so it may be cut off")
 	}
 	f, err := parquet.OpenFile(r, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 	if err != nil {
-		return fmt.Errorf("it is no Parquet file that can be read (%w)", err)
+		return fmt.Errorf("it is not a Parquet file that can be read (%w)", err)
 	}
 	for _, group := range f.Metadata().RowGroups {
 		for _, c := range group.Columns {
@@ -87,11 +87,11 @@ func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 	}
 	text, ok := f.Lookup("geo")
 	if !ok {
-		return errors.New("it is a Parquet file without a note about outlines (geo), so it is no GeoParquet")
+		return errors.New("it is a Parquet file without a note about outlines (geo), so it is not GeoParquet")
 	}
 	var note geo
 	if err := json.Unmarshal([]byte(text), &note); err != nil {
-		return fmt.Errorf("its note about outlines (geo) is no JSON that is understood (%w)", err)
+		return fmt.Errorf("its note about outlines (geo) is not valid JSON (%w)", err)
 	}
 	column, ok := note.Columns[note.Primary]
 	if !ok {

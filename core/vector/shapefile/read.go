@@ -47,7 +47,7 @@ func Read(path string) (*vector.Layer, error) {
 	}
 	switch prj := beside(path, ".prj"); prj {
 	case "":
-		l.CRSProblem = "no .prj file stands beside it to tell its CRS"
+		l.CRSProblem = "no .prj file beside it states its CRS"
 	default:
 		text, err := os.ReadFile(prj)
 		if err != nil {
@@ -85,10 +85,10 @@ func readShapes(path string, l *vector.Layer) error {
 func decodeShapes(r io.Reader, size int64, l *vector.Layer) error {
 	var head [100]byte
 	if _, err := io.ReadFull(r, head[:]); err != nil || binary.BigEndian.Uint32(head[:]) != 9994 {
-		return errors.New("it is no shapefile: it does not begin like one")
+		return errors.New("it is not a shapefile: it does not begin like one")
 	}
 	if stated := int64(binary.BigEndian.Uint32(head[24:])) * 2; stated > size {
-		return fmt.Errorf("it says that it has %d bytes, but there are %d: it is cut off, so get a whole copy", stated, size)
+		return fmt.Errorf("it says that it has %d bytes, but there are %d: it is cut off, so get a complete copy", stated, size)
 	} else if stated >= 100 {
 		size = stated
 	}
@@ -101,7 +101,7 @@ func decodeShapes(r io.Reader, size int64, l *vector.Layer) error {
 		n := int64(binary.BigEndian.Uint32(record[4:])) * 2
 		at += 8 + n
 		if n < 4 || at > size {
-			return fmt.Errorf("record %d says that it has %d bytes, which the file has not: it is damaged", len(l.Features)+1, n)
+			return fmt.Errorf("record %d says that it has %d bytes, more than the file has: it is damaged", len(l.Features)+1, n)
 		}
 		if int64(cap(content)) < n {
 			content = make([]byte, n)

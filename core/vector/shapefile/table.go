@@ -53,16 +53,16 @@ func readTable(path, cpg string, l *vector.Layer) error {
 func decodeTable(r io.Reader, cpg string, l *vector.Layer) error {
 	var head [32]byte
 	if _, err := io.ReadFull(r, head[:]); err != nil {
-		return errors.New("it is no table of attributes: it is too short")
+		return errors.New("it is not a table of attributes: it is too short")
 	}
 	count := int(binary.LittleEndian.Uint32(head[4:]))
 	headLength, length := int(binary.LittleEndian.Uint16(head[8:])), int(binary.LittleEndian.Uint16(head[10:]))
 	if headLength < 33 || length < 1 {
-		return errors.New("it is no table of attributes: its head is damaged")
+		return errors.New("it is not a table of attributes: its head is damaged")
 	}
 	fields := make([]byte, headLength-32)
 	if _, err := io.ReadFull(r, fields); err != nil {
-		return errors.New("it ends within its head: it is cut off, so get a whole copy")
+		return errors.New("it ends within its head: it is cut off, so get a complete copy")
 	}
 	decoder, err := encodingOf(cpg, head[29])
 	if err != nil {
@@ -87,7 +87,7 @@ func decodeTable(r io.Reader, cpg string, l *vector.Layer) error {
 	doubtful := false
 	for i := range count {
 		if n, err := io.ReadFull(r, record); err != nil && !(i == count-1 && n == length-1) {
-			return fmt.Errorf("it ends in row %d of %d: it is cut off, so get a whole copy", i+1, count)
+			return fmt.Errorf("it ends in row %d of %d: it is cut off, so get a complete copy", i+1, count)
 		}
 		feature := l.Features[i]
 		if record[0] == '*' { // deleted
@@ -104,7 +104,7 @@ func decodeTable(r io.Reader, cpg string, l *vector.Layer) error {
 		kept = append(kept, feature)
 	}
 	if doubtful {
-		l.Notes = append(l.Notes, "the .dbf file does not say its encoding, and some texts are not UTF-8: they are taken for Windows-1252; a .cpg file beside it would tell")
+		l.Notes = append(l.Notes, "the .dbf file does not say its encoding, and some texts are not UTF-8: they are taken for Windows-1252; a .cpg file beside it would state it")
 	}
 	clear(l.Features[len(kept):])
 	l.Features = kept
@@ -160,7 +160,7 @@ func (c *column) value(b []byte, decoder *encoding.Decoder) (v any, sure bool, e
 		}
 		n, err := strconv.ParseFloat(strings.Replace(text, ",", ".", 1), 64)
 		if err != nil || math.IsInf(n, 0) {
-			return nil, true, fmt.Errorf("%q is no number", text)
+			return nil, true, fmt.Errorf("%q is not a number", text)
 		}
 		return n, true, nil
 	case 'D':
