@@ -49,7 +49,7 @@ var AllZones = cover.Named{ID: "", Name: "all zones"}
 const NotAssigned = "not assigned"
 
 // Statements makes the extent accounts of all zones and pairs of epochs, and of all zones together where there are several. With
-// flows, additions and reductions are told by managed and unmanaged, where the table says so, or by flow.
+// flows, additions and reductions are divided into managed and unmanaged, where the table says so, or by flow.
 func (m *Moves) Statements(f *Flows) []Statement {
 	var kinds []string
 	kindOf := func(from, to string) int { return -1 }

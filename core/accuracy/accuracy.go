@@ -72,7 +72,7 @@ func (s Samples) Group(g *cover.Groups) (Samples, error) {
 	return out, nil
 }
 
-// Accuracy is what samples tell of a map and of the true extents of its classes, by stratified estimation: Stehman,
+// Accuracy is what samples show about a map and of the true extents of its classes, by stratified estimation: Stehman,
 // "Estimating area and map accuracy for stratified random sampling when the strata are different from the map classes",
 // International Journal of Remote Sensing 35 (2014). With W_h the share of stratum h in the area, n_h its samples, and
 // ȳ_h the mean over them of a quantity y that is 0 or 1 for each,

@@ -16,7 +16,7 @@ var Units = []Unit{
 	{"acre", "acres", 4046.8564224}, {"mi2", "square miles", 2589988.110336},
 }
 
-// FindUnit finds a unit by its name.
+// Find finds a unit by its name.
 func Find(name string) (Unit, error) {
 	for _, u := range Units {
 		if u.Name == name {

@@ -18,7 +18,7 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// ChangeInput is a tally of the combinations of values of two epochs or more, in the groups of [ChangeGroups].
+// Input is a tally of the combinations of values of two epochs or more, in the groups of [Groups].
 type Input struct {
 	Epochs    []string
 	Rasters   []string
@@ -29,7 +29,7 @@ type Input struct {
 	Palette   []raster.Color
 }
 
-// ChangeGroups are the groups of layers whose combinations tell the change between n epochs: every three that follow
+// Groups are the groups of layers whose combinations give the change between n epochs: every three that follow
 // one another, which shows ground that goes back to what it was, and the first with the last.
 func Groups(n int) [][]int {
 	if n < 3 {

@@ -99,7 +99,7 @@ func (c *Changes) Extents() (out []check.Mapped) {
 		for _, z := range p.Zones {
 			for e := range 2 {
 				if e == 1 && k+1 < len(c.Pairs) && !c.Pairs[k+1].Whole {
-					continue // the next pair tells it
+					continue // the next pair reports it
 				}
 				sums := make([]float64, len(c.Legend.Classes))
 				for _, t := range z.Transitions {

@@ -21,6 +21,7 @@ const (
 	NotMade
 )
 
+// String is the outcome as tables have it.
 func (o Outcome) String() string { return [...]string{"holds", "falls short", "not made"}[o] }
 
 // Finding is a place where a check falls short.
@@ -30,7 +31,7 @@ type Finding struct {
 	Text                 string
 }
 
-// CheckNotMade is a check that reads rasters again, which was not asked for.
+// Skipped is a check that reads rasters again, which was not asked for.
 func Skipped(name string) Check {
 	return Check{Name: name, Outcome: NotMade, Text: "it reads the rasters again, which takes as long as measuring them: ask for all checks"}
 }
@@ -53,11 +54,11 @@ var Defaults = Bounds{
 	"control":  0,   // by which an extent may differ from a control total without tolerance of its own
 }
 
-// CheckNames are all checks, in the order in which they are told.
+// Names are all checks, in the order in which they are reported.
 var Names = []string{"balance", "rows", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker", "speckle",
 	"edges", "nominal", "control"}
 
-// judge makes a check of findings.
+// Judge makes a check of findings.
 func Judge(name, holds, short string, findings []Finding) Check {
 	c := Check{Name: name, Text: holds, Findings: findings}
 	if len(findings) > 0 {

@@ -60,7 +60,7 @@ func ReadControls(path string) (list []Control, notes []string, err error) {
 	return list, notes, nil
 }
 
-// CheckControls compares extents with control totals. One without an epoch holds for each.
+// AgainstControls compares extents with control totals. One without an epoch holds for each.
 func AgainstControls(controls []Control, extents []Mapped, unit area.Unit, b Bounds) Check {
 	var epochs []string
 	for _, m := range extents {

@@ -295,6 +295,7 @@ const (
 	Outside
 )
 
+// String names the kind as tables do: class, nodata, unlisted or outside.
 func (k Kind) String() string { return [...]string{"class", "nodata", "unlisted", "outside"}[k] }
 
 // Coder decides what the values of a raster count as.
@@ -302,7 +303,7 @@ type Coder struct {
 	Legend    *Legend    // nil: every value is a class of its own
 	Crosswalk *Crosswalk // nil: values are codes
 	NoData    *float64   // the declared nodata value
-	Groups    *Groups    // nil: classes are told as they are
+	Groups    *Groups    // nil: classes are reported as they are
 	gap       *float64   // what values without a line have become, nil for nothing
 }
 
@@ -368,7 +369,7 @@ func (c *Coder) class(code int) Meaning {
 	return Meaning{Kind: Classified, Code: code}
 }
 
-// Shown is the legend in which classes are told: that of the groups where they are wanted.
+// Shown is the legend in which classes are reported: that of the groups where they are wanted.
 func (c *Coder) Shown() *Legend {
 	if c.Groups != nil {
 		return c.Groups.Legend

@@ -24,7 +24,7 @@ func NamedClasses(l *Legend) (out []Named) {
 	return out
 }
 
-// groupsOf are the names of groups by the codes of classes.
+// GroupsOf are the names of groups by the codes of classes.
 func GroupsOf(classes []Named, g *Groups) (map[string]string, error) {
 	to := map[string]string{}
 	for _, c := range classes {

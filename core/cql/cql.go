@@ -32,6 +32,7 @@ const (
 	Truth
 )
 
+// String names the kind as messages do, with its article.
 func (k Kind) String() string { return [...]string{"a value", "a number", "a text", "a condition"}[k] }
 
 // SyntaxError says what is wrong with an expression, and where.

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// rates are the change in percent of the opening extent: in all, a year by division, and a year compounded, the r
+// Rates are the change in percent of the opening extent: in all, a year by division, and a year compounded, the r
 // with opening·(1+r)^years = closing.
 func Rates(opening, closing, net, years float64) (all, simple, compound float64) {
 	if opening <= 0 {
@@ -25,7 +25,7 @@ func Rates(opening, closing, net, years float64) (all, simple, compound float64)
 // yearDays is the length of a year of the Gregorian calendar in days.
 const yearDays = 365.2425
 
-// years is the time between two labels that are years or dates, NaN for other labels: between two years their difference, else
+// Years is the time between two labels that are years or dates, NaN for other labels: between two years their difference, else
 // days / 365.2425, a year alone being its first day.
 func Years(a, b string) float64 {
 	x, first, ok1 := When(a)
@@ -39,7 +39,7 @@ func Years(a, b string) float64 {
 	return math.Round(y.Sub(x).Hours()/24) / yearDays
 }
 
-// when is the first day of a label, and whether the label is a year alone.
+// When is the first day of a label, and whether the label is a year alone.
 func When(label string) (t time.Time, year, ok bool) {
 	for _, layout := range []string{"2006", "2006-01-02", "2006-01"} {
 		if t, err := time.Parse(layout, label); err == nil {
@@ -59,7 +59,7 @@ func InOrder(labels []string) error {
 	return nil
 }
 
-// sortEpochs puts labels in the order of time, when all are years or dates.
+// Sort puts labels in the order of time, when all are years or dates.
 func Sort(labels []string) {
 	for _, l := range labels {
 		if _, _, ok := When(l); !ok {

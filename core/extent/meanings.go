@@ -12,12 +12,12 @@ import (
 	"github.com/verdex-land/verdex/core/text"
 )
 
-// sameList reports whether two lists are one and the same.
+// SameValues reports whether two lists are one and the same.
 func SameValues(a, b []tally.Value) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
-// decode says what each value of the k-th layer of a group counts as, by slot.
+// Meanings says what each value of the k-th layer of a group counts as, by slot.
 func Meanings(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cover.Meaning, error) {
 	numbers := t.Numbers[t.Members[group][k]]
 	out := make([]cover.Meaning, len(numbers))
@@ -55,7 +55,7 @@ func Meanings(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cove
 	return nil, fmt.Errorf("%s: %s has no line for %s: %s: add lines for them, or one for else", name, c.Crosswalk.Source, what, text.List(items, 12))
 }
 
-// occurring are the slots of the k-th layer of a group that some zone has.
+// Occurring are the slots of the k-th layer of a group that some zone has.
 func Occurring(t *tally.Tally, group, k int) []bool {
 	out := make([]bool, len(t.Numbers[t.Members[group][k]]))
 	var last []tally.Value
@@ -71,7 +71,7 @@ func Occurring(t *tally.Tally, group, k int) []bool {
 	return out
 }
 
-// legendOf makes a legend of the classes that occur.
+// LegendOf makes a legend of the classes that occur.
 func LegendOf(meanings []cover.Meaning, occurs []bool, palette []raster.Color) *cover.Legend {
 	var codes []float64
 	for s, m := range meanings {

@@ -25,6 +25,7 @@ type layers struct {
 	moved []*view.Aligned
 }
 
+// Close closes the files of the layers.
 func (l *layers) Close() {
 	for _, f := range l.files {
 		f.Close()

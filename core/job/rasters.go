@@ -19,7 +19,7 @@ import (
 // SourceOptions state what a raster file leaves out.
 type SourceOptions struct {
 	CRS    string   `opt:"crs" in:"CRS" help:"<CRS> of the rasters, such as EPSG:3035, WKT or a .prj file, for files that do not state one"`
-	NoData []string `opt:"nodata" help:"<VALUE> that means no data, whatever the files say; LABEL=VALUE for one epoch or layer of several"`
+	NoData []string `opt:"nodata" help:"<VALUE> that means no data, whatever the files state; LABEL=VALUE for one epoch or layer of several"`
 }
 
 // RasterOptions say how rasters are read, several as one.

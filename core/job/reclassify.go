@@ -38,7 +38,6 @@ type Reclassified struct {
 
 // Reclassify turns values into the classes of a legend by a crosswalk, after checking it against the values that occur. It hands over each
 // raster, which is closed afterwards; a crosswalk that does not fit one is a [SurveyError].
-
 func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Reclassified) error) (*Report, error) {
 	w, report, err := begin(ctx, env, &o, o.OverrideCRS)
 	if err != nil {

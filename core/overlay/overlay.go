@@ -21,7 +21,7 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// OverlayInput is a cover of polygons and the zones that are laid over it.
+// Input is a cover of polygons and the zones that are laid over it.
 type Input struct {
 	Epoch  string
 	Cover  *vector.Layer
@@ -31,9 +31,9 @@ type Input struct {
 	Zones  *zone.Set // nil for the cover as a whole
 }
 
-// Overlay makes the composition of zones from a cover of polygons. Zones are carried to the CRS of the cover, laid over its
+// Lay makes the composition of zones from a cover of polygons. Zones are carried to the CRS of the cover, laid over its
 // polygons exactly, and each piece is measured on the ellipsoid. Ground of a zone that no polygon covers is outside.
-// Polygons of the cover that overlap count each, which a warning tells with the area.
+// Polygons of the cover that overlap count each, which a warning reports with the area.
 func Lay(ctx context.Context, in Input, unit area.Unit) (*extent.Composition, error) {
 	l := in.Cover
 	if l.CRS == nil {

@@ -33,6 +33,7 @@ var cellTypes = [...]struct {
 	Float64: {"float64", 8, true, -math.MaxFloat64, math.MaxFloat64},
 }
 
+// String names the type as options and messages do, such as uint8.
 func (t CellType) String() string { return cellTypes[t].name }
 
 // Bytes is the size of one cell.
@@ -64,7 +65,7 @@ func JointType(types ...CellType) (CellType, bool) {
 	return 0, false
 }
 
-// settle makes NaN the nodata value of cells that can be NaN where none is declared: NaN is never data, so that a view
+// Settle makes NaN the nodata value of cells that can be NaN where none is declared: NaN is never data, so that a view
 // has to have something to give for it.
 func (h *Header) Settle() {
 	if h.NoData == nil && h.Type.Floating() {
@@ -73,7 +74,7 @@ func (h *Header) Settle() {
 	}
 }
 
-// common finds a nodata value for a view of several rasters: that of all of them where they declare the same one; else one
+// Common finds a nodata value for a view of several rasters: that of all of them where they declare the same one; else one
 // that no value of theirs is, in a wider type if need be. It is nil where no cell of them can be without data.
 func Common(t CellType, headers []Header) (CellType, *float64) {
 	var first *float64
@@ -131,7 +132,7 @@ type Cells struct {
 	F64           []float64
 }
 
-// grown returns a slice of length n, with room for a few cells beyond it.
+// Grown returns a slice of length n, with room for a few cells beyond it.
 func Grown[T any](s []T, n int) []T {
 	if cap(s) < n+64 {
 		s = make([]T, n+64)
@@ -243,7 +244,7 @@ func (c *Cells) Fill(v float64) {
 	}
 }
 
-// roomFor is a type that holds all values of t and one more, for nodata.
+// RoomFor is a type that holds all values of t and one more, for nodata.
 func RoomFor(t CellType) (CellType, float64) {
 	switch t {
 	case Uint8:

@@ -1,7 +1,7 @@
 // Package raster describes rasters and reads their cells by window.
 //
 // A [Grid] says where cells lie, a [Source] gives their values window by window through
-// [Reader]s of which each goroutine has its own, and [Areas] gives the true ground of each cell.
+// readers ([Reader]) of which each goroutine has its own, and [Areas] gives the true ground of each cell.
 // Formats live in folders of their own.
 package raster
 

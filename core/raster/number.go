@@ -2,7 +2,7 @@ package raster
 
 import "math"
 
-// asByte is the two's complement of a number that int8 holds.
+// AsByte is the two's complement of a number that int8 holds.
 func AsByte(v float64) float64 {
 	if math.IsNaN(v) {
 		return v
@@ -10,7 +10,7 @@ func AsByte(v float64) float64 {
 	return float64(uint8(int8(v)))
 }
 
-// number is any type that cells are stored in.
+// Number is any type that cells are stored in.
 type Number interface {
 	uint8 | int8 | uint16 | int16 | uint32 | int32 | float32 | float64
 }

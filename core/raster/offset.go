@@ -6,7 +6,7 @@ import (
 	"github.com/verdex-land/verdex/core/fault"
 )
 
-// within is the part of a window that lies in a grid of width × height cells; it may be empty.
+// Within is the part of a window that lies in a grid of width × height cells; it may be empty.
 func (w Window) Within(width, height int) Window {
 	c0, r0 := max(0, w.Col), max(0, w.Row)
 	c1, r1 := min(width, w.Col+w.Width), min(height, w.Row+w.Height)
@@ -42,9 +42,10 @@ func (t CellType) Contains(o CellType) bool {
 		t == Float32 && !o.Floating() && o.Bytes() < 4
 }
 
+// SameValue reports whether two cells hold the same: equal numbers, or NaN both.
 func SameValue(a, b float64) bool { return a == b || math.IsNaN(a) && math.IsNaN(b) }
 
-// turn is how many columns make a turn of the Earth, and whether there is such a whole number.
+// Turn is how many columns make a turn of the Earth, and whether there is such a whole number.
 func (g Grid) Turn() (int, bool) {
 	if g.CRS == nil || !g.CRS.Geographic() {
 		return 0, false
@@ -57,7 +58,7 @@ func (g Grid) Turn() (int, bool) {
 	return int(n), true
 }
 
-// mod is a modulo n, from 0 to n-1.
+// Mod is a modulo n, from 0 to n-1.
 func Mod(a, n int) int { return ((a % n) + n) % n }
 
 // snapLimit is how far, in cells, a raster may lie off the grid of a mosaic and still be taken to lie on it.

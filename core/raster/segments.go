@@ -9,7 +9,7 @@ import (
 // Segment gives the areas of a row's cells from its first column on: cell d of it has the area
 // A + B·d + C·d², in units. Gy + Gxy·d is the change of density down the cell: at height t, from -½ at the
 // row's start to ½ at its end, density is its area + (Gy + Gxy·d)·t. The change along the row is B. Where areas vary ByRow, what
-// changes down a cell is told by [Heights] instead.
+// changes down a cell is given by [Heights] instead.
 type Segment struct{ A, B, C, Gy, Gxy int64 }
 
 // At gives the area of cell d, and by how much it changes along and down the cell.

@@ -62,6 +62,7 @@ type noDataView struct {
 	v float64
 }
 
+// Header implements [Source], with the nodata value.
 func (n noDataView) Header() Header {
 	h := n.Source.Header()
 	h.NoData = &n.v
@@ -76,6 +77,7 @@ type gridView struct {
 	g Grid
 }
 
+// Header implements [Source], with the grid.
 func (v gridView) Header() Header {
 	h := v.Source.Header()
 	h.Grid = v.g

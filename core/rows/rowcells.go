@@ -8,19 +8,21 @@ import (
 	"github.com/verdex-land/verdex/core/area"
 )
 
-// cells reads the cells of a row of a table that is Verdex's own.
+// Line reads the cells of a row of a table that is Verdex's own.
 type Line struct {
 	Path string
 	Row  Row
 }
 
+// Text is a cell of the row, "" where the table does not have the column.
 func (c Line) Text(name string) string { return c.Row.Cell[name] }
 
+// Wrong makes an error of the row, with its table and line.
 func (c Line) Wrong(format string, args ...any) error {
 	return fmt.Errorf("%s: line %d: %s", c.Path, c.Row.Line, fmt.Sprintf(format, args...))
 }
 
-// area reads an area in m².
+// Area reads an area in m².
 func (c Line) Area(name string) (float64, error) {
 	if c.Text("unit") == "" {
 		return 0, c.Wrong("the unit is missing: write ha, m2, km2, acre or mi2")

@@ -22,7 +22,7 @@ type Row struct {
 // ErrNoColumn is in the error of a table that lacks a column.
 var ErrNoColumn = errors.New("it has no column")
 
-// ReadRows reads a table as [text.Parse] does, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
+// Read reads a table as [text.Parse] does, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
 // of columns are taken in lower case, and codes of classes as [text.Code] gives them. A column that is needed and missing is an error; others are read
 // as well. Notes say what had to be assumed.
 func Read(path string, needed, optional []string) (rows []Row, notes []string, err error) {
@@ -50,7 +50,7 @@ func Read(path string, needed, optional []string) (rows []Row, notes []string, e
 	return rows, notes, nil
 }
 
-// EachRow reads a table as [ReadRows] does, and hands over its rows one by one.
+// Each reads a table as [Read] does, and hands over its rows one by one.
 func Each(path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
 	rows, notes, err := Read(path, needed, optional)
 	if err != nil {

@@ -21,7 +21,7 @@ type Moved struct {
 	Kind   cover.Kind  // what the cells become; Unlisted for values without a line
 	Cells  int64
 	Area   float64   // m²
-	Values []float64 // source values, the first hundred of them; empty where there are too many to tell
+	Values []float64 // source values, the first hundred of them; empty where there are too many to list
 }
 
 // Survey is what a crosswalk does to a raster, before anything is written.
@@ -53,10 +53,10 @@ func (s *Survey) Idle() (out []*cover.Line) {
 	return out
 }
 
-// surveyValues is how many source values are told.
+// surveyValues is how many source values are listed.
 const surveyValues = 100
 
-// TakeSurvey reads a raster once and finds which of its cells each line of the coder's crosswalk takes, and which
+// Take reads a raster once and finds which of its cells each line of the coder's crosswalk takes, and which
 // the problems of the crosswalk concern.
 func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems []cover.Problem, threads int, progress func(done, total int)) (*Survey, error) {
 	coder = coder.In(src.Header().Type)

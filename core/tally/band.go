@@ -12,7 +12,7 @@ import (
 
 // band is a row of windows. Its zones are cut, and the areas of its rows computed, by all workers
 // that come to it; it is let go when its last window is done, so that only the spans of a few
-// bands exist at a time. A zone that lies in one window, or in a few of which it can be told as pieces, is cut when a
+// bands exist at a time. A zone that lies in one window, or in a few of which it can be described as pieces, is cut when a
 // worker comes to those, which uses its cells while they are near the processor and keeps none.
 type band struct {
 	pass     *pass
@@ -35,7 +35,7 @@ type band struct {
 
 const rowsInTask = 32
 
-// fewWindows is in how many windows a zone may lie to be told as pieces in each: all of its edges are gone through every time.
+// fewWindows is in how many windows a zone may lie to be described as pieces in each: all of its edges are gone through every time.
 const fewWindows = 9
 
 func newBand(p *pass, from, to int, zones []int) *band {

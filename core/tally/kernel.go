@@ -340,7 +340,7 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 	return nil
 }
 
-// pieces adds the cells of one zone that is told as pieces to acc and shares, which totals.take then empties. Cells are bytes,
+// pieces adds the cells of one zone that is described as pieces to acc and shares, which totals.take then empties. Cells are bytes,
 // and all have the same area.
 func (k *kernel) pieces(p *zone.Pieces) error {
 	cells := k.layers[0].cells.U8

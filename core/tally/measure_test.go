@@ -375,7 +375,7 @@ func TestOverlapsAreTold(t *testing.T) {
 	assert.True(t, measure(t, inCells(g, many...), false, 2, cover(64, 64)).ManyOverlaps)
 }
 
-// Zones share ground when some cell lies wholly in both, whatever the tiling, and whether zones are told as pieces (of bytes) or spans.
+// Zones share ground when some cell lies wholly in both, whatever the tiling, and whether zones are described as pieces (of bytes) or spans.
 // Half of the zones have their corners on corners of cells, so that one column or row may be all that two share.
 func TestOverlapsAreThoseOfCells(t *testing.T) {
 	g := grids(t)["equal area"]

@@ -8,12 +8,12 @@ import (
 	"github.com/verdex-land/verdex/core/zone"
 )
 
-// mostOverlaps is how many pairs of zones that share ground are told apart.
+// mostOverlaps is how many pairs of zones that share ground are listed.
 const mostOverlaps = 1000
 
-// sharing finds zones that share whole cells, tile by tile: a bit for each cell says that a zone has it. Zones that are told
+// sharing finds zones that share whole cells, tile by tile: a bit for each cell says that a zone has it. Zones that are described
 // as pieces are marked with their stretches first: two that share a whole cell share one of those too, and where none is
-// shared, as nearly everywhere, all is done. Elsewhere the zones are cut into spans, which tell their whole cells.
+// shared, as nearly everywhere, all is done. Elsewhere the zones are cut into spans, which give their whole cells.
 //
 // A stretch begins behind a border that the row's lower side passes, so that it holds the cells whose lower left corner lies
 // in the zone, or on a border of it to the right of it. The corner of a whole cell does.
@@ -21,7 +21,7 @@ type sharing struct {
 	band   *band // of the window at hand; nil when fewer than two zones touch it, which share nothing
 	col    int
 	win    raster.Window
-	doubt  bool // whether cells that are shared are told later
+	doubt  bool // whether cells that are shared are found later
 	shared bool // and whether there are any
 	stride int  // bits of taken for a row
 	taken  []uint64
@@ -73,7 +73,7 @@ func (s *sharing) mark(zone, row int, full []zone.Range) {
 	}
 }
 
-// stretches notes those of a zone that is told as pieces.
+// stretches notes those of a zone that is described as pieces.
 func (s *sharing) stretches(stretches []zone.Stretch) {
 	taken := s.taken
 	for _, t := range stretches {
@@ -156,7 +156,7 @@ func (s *sharing) pair(a, b int) {
 // between is a pair of zones in the order of their numbers.
 func between(a, b int) [2]int32 { return [2]int32{int32(min(a, b)), int32(max(a, b))} }
 
-// overlaps joins what the workers have found, in the order of the zones; many is true when there are too many to tell.
+// overlaps joins what the workers have found, in the order of the zones; many is true when there are too many to list.
 func overlaps(workers []*worker) (pairs [][2]int, many bool) {
 	all := map[[2]int32]bool{}
 	for _, w := range workers {

@@ -33,7 +33,7 @@ type Request struct {
 	Threads   int             // 0 takes all processors
 	Values    int             // how many different values a layer may have; 0 is 65,536
 	Units     int             // zones from this number on are larger units that the others lie in; 0 for none
-	// Progress, when not nil, is told from time to time how many of the tiles that zones touch
+	// Progress, when not nil, is called from time to time with how many of the tiles that zones touch
 	// are done. Calls come from several goroutines.
 	Progress func(done, total int)
 }
@@ -63,7 +63,7 @@ type Tally struct {
 	Members [][]int // the layers of each group
 	Tiles   int     // windows that were read
 	// Overlaps are the pairs of zones that share whole cells, by their numbers in order; each zone counts such cells in
-	// full. ManyOverlaps says that there are more than a thousand, which are not told.
+	// full. ManyOverlaps says that there are more than a thousand, which are not listed.
 	Overlaps     [][2]int
 	ManyOverlaps bool
 }
@@ -182,7 +182,7 @@ type pass struct {
 	areas   *raster.Areas
 	cols    []int32 // where windows begin, and behind them the width
 	across  int
-	pieces  bool    // zones in few windows are told as pieces
+	pieces  bool    // zones in few windows are described as pieces
 	bandsOf []int32 // by zone, then: how many bands it lies in
 	bands   []*band // those that zones touch
 	next    atomic.Int64
@@ -333,5 +333,5 @@ func widest[T int | int32](list []T) (most int) {
 	return most
 }
 
-// mostPieced is how many cells a window may have for its zones to be told as pieces.
+// mostPieced is how many cells a window may have for its zones to be described as pieces.
 const mostPieced = 1 << 22

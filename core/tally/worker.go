@@ -117,7 +117,7 @@ func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 	return nil
 }
 
-// spans adds up a zone that is told as spans.
+// spans adds up a zone that is described as spans.
 func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) error {
 	if err := load(); err != nil {
 		return err
@@ -132,7 +132,7 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 	return nil
 }
 
-// pieces adds up a zone that can be told as pieces; done is false where it cannot.
+// pieces adds up a zone that can be described as pieces; done is false where it cannot.
 func (w *worker) pieces(c *zone.Cutter, win raster.Window, b *band, z int, load func() error) (done bool, err error) {
 	if !w.pass.pieces {
 		return false, nil

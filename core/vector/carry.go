@@ -8,7 +8,7 @@ import (
 )
 
 // Carry gives a layer in another CRS. Straight edges of outlines, which are curves there, become lines that stay within a
-// centimetre of them and enclose the same area. note tells what was assumed of the datums.
+// centimetre of them and enclose the same area. note says what was assumed of the datums.
 func Carry(l *Layer, to *earth.CRS) (out *Layer, note string, err error) {
 	if l.CRS == nil {
 		return nil, "", fmt.Errorf("%s: %s", l.Source, l.CRSProblem)

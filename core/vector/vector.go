@@ -85,6 +85,7 @@ const (
 	Boolean
 )
 
+// String names the kind as messages do.
 func (k Kind) String() string { return [...]string{"text", "whole number", "number", "true/false"}[k] }
 
 // Feature is one feature. Values has one for each field of the layer: nil, string, int64, float64 or bool.

@@ -67,7 +67,7 @@ func Gather(l *vector.Layer, sel Selection) (out *vector.Layer, ids []string, er
 }
 
 // Attach puts the columns of a table onto zones, whose ids are those of its column key. Columns whose names the zones
-// have already get a number behind theirs. The outcome is told also when the two do not go together wholly; rows
+// have already get a number behind theirs. The outcome is reported also when the two do not match completely; rows
 // with the same key are an error.
 func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*vector.Layer, *Match, error) {
 	k, err := Need(table, key, "key")

@@ -14,7 +14,7 @@ import (
 	"github.com/verdex-land/verdex/core/vector"
 )
 
-// Field tells what an attribute of the features holds.
+// Field describes what an attribute of the features holds.
 type Field struct {
 	Name     string `json:"name"`
 	Kind     string `json:"kind"`
@@ -24,7 +24,7 @@ type Field struct {
 	ID       bool   `json:"could_be_id"` // every feature has one, and those that share it are few enough to be pieces of one place
 }
 
-// Describe tells what the fields of a layer hold.
+// Describe reports what the fields of a layer hold.
 func Describe(l *vector.Layer) []Field {
 	out := make([]Field, len(l.Fields))
 	for i, f := range l.Fields {

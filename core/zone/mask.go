@@ -80,7 +80,7 @@ func (r *maskReader) cut(from, to int) {
 	}
 }
 
-// Extent is the smallest window of the grid that holds all cells whose centres lie in a zone; its width is 0
+// Window is the smallest window of the grid that holds all cells whose centres lie in a zone; its width is 0
 // when there are none.
 func (p *Placement) Window() raster.Window {
 	c := Cutter{Width: p.Grid.Width, Down: p.Down, Centres: true}

@@ -12,7 +12,7 @@ import (
 // its share, which may be negative, of the area of its cell. The shares of a cell's pieces, with Unit where a stretch holds
 // it, sum to the share that Spans would give it, exactly. There are several pieces to a cell, in no order.
 //
-// Cells are told by index: row times stride plus column, both counted from the window's corner.
+// Cells go by index: row times stride plus column, both counted from the window's corner.
 type Pieces struct {
 	Whole []Stretch
 	Cut   []Piece

@@ -101,7 +101,7 @@ func TestPiecesSumToSpans(t *testing.T) {
 	assert.False(t, ok, "a grid too wide")
 }
 
-// An outline that covers ground twice, or less than never, is not told as pieces.
+// An outline that covers ground twice, or less than never, is not described as pieces.
 func TestPiecesOfDoubtfulOutlines(t *testing.T) {
 	square := Ring{{2, 2}, {2, 8}, {8, 8}, {8, 2}}
 	var back Ring

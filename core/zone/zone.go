@@ -221,7 +221,7 @@ func values(l *vector.Layer, fields []string) string {
 	return strings.Join(parts, "; ")
 }
 
-// keys say what tells features apart.
+// keys are what identifies features.
 type keys struct {
 	idField, nameField int    // -1 for none
 	own                bool   // the file's own identifiers are ids

@@ -65,7 +65,7 @@ func IsBook(where string) bool {
 	return err == nil && id == application
 }
 
-// NameOf is how a place is told: without the password of an address.
+// NameOf is how messages name a place: without the password of an address.
 func NameOf(where string) string {
 	if !IsPostgres(where) {
 		return where

@@ -57,7 +57,7 @@ func (p *Posting) Period() string {
 	return p.Epoch
 }
 
-// what tells a posting in a message.
+// what names a posting in a message.
 func (p *Posting) what() string {
 	epoch := p.Period()
 	if epoch == "" {

@@ -15,7 +15,7 @@ type Merged struct {
 
 // Merge takes all postings of another book over with their history: authors, times and inputs stay, numbers are given anew. A posting that
 // the book has already is recognised. Where both books hold other content for the same account, kind, epochs and zone set, the merge is
-// refused with ErrConflict, or the posting of this book gives way if supersede says so.
+// refused with ErrConflict, or the posting of this book is superseded if supersede is set.
 func (b *Book) Merge(ctx context.Context, other *Book, author string, supersede bool) (m Merged, err error) {
 	err = b.write(ctx, func(tx *txn) error {
 		m = Merged{}

@@ -8,7 +8,7 @@ import (
 	"slices"
 )
 
-// versions finds the versions of the zone set and the legend of a posting, or makes them. Notes tell how new ones differ from the ones before.
+// versions finds the versions of the zone set and the legend of a posting, or makes them. Notes say how new ones differ from the ones before.
 func (b *Book) versions(ctx context.Context, tx *txn, p *Posting) (notes []string, err error) {
 	var before int64
 	p.ZoneSet.ID, before, err = b.version(ctx, tx, "zone_set", p.ZoneSet.Name, p.ZoneSet.digest(), func(id int64) error {
@@ -67,7 +67,7 @@ func (b *Book) version(ctx context.Context, tx *txn, table, name, sum string, fi
 	return id, before, fill(id)
 }
 
-// versionNote tells how a new version differs from the one before.
+// versionNote says how a new version differs from the one before.
 func versionNote[T comparable](what, name string, number int, many string, before, after []T, key func(T) string) string {
 	old := map[string]T{}
 	for _, v := range before {

@@ -82,7 +82,7 @@ type oneBook struct {
 	waitOption
 }
 
-// createBook names a book that is made, which waits for nobody.
+// createOptions names a book that is made, which waits for nobody.
 type createOptions struct {
 	Args []string `arg:"BOOK"`
 }

@@ -195,7 +195,7 @@ func (j *Job) distinct(c *claim) error {
 	return nil
 }
 
-// is reports whether an output is the file at a path, of which info tells if it exists.
+// is reports whether an output is the file at a path, which info describes if it exists.
 func (c *claim) is(path string, info os.FileInfo) bool {
 	if info != nil {
 		return c.old != nil && os.SameFile(c.old, info)

@@ -1,3 +1,4 @@
+// Package sampletest makes a small world for tests: two rasters, zones and a legend.
 package sampletest
 
 import (
@@ -15,7 +16,7 @@ import (
 // NoData is the nodata value of the rasters of World.
 var NoData = 255.0
 
-// world is two random rasters on a UTM grid with a zone that juts out of it.
+// World is two random rasters on a UTM grid with a zone that juts out of it.
 func World(t *testing.T, seed uint64) (a, b *raster.Memory, set *zone.Set, place *zone.Placement) {
 	t.Helper()
 	crs, err := earth.Lookup(32633)

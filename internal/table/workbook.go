@@ -113,7 +113,7 @@ func (s *Sheet) Add(cells ...Cell) int {
 	return len(s.Lines) - 1
 }
 
-// Write writes the workbook as XLSX. Nothing in it tells when it was made: the same content makes the same bytes.
+// Write writes the workbook as XLSX. Nothing in it depends on when it was made: the same content makes the same bytes.
 func (b *Workbook) Write(w io.Writer) error {
 	f := excelize.NewFile()
 	defer f.Close()

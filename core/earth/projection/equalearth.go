@@ -54,6 +54,7 @@ func (p *equalEarth) polynomial(t float64) (y, dy float64) {
 	return t * (a1 + a2*t2 + t6*(a3+a4*t2)), a1 + 3*a2*t2 + t6*(7*a3+9*a4*t2)
 }
 
+// Unbounded implements [Parallels].
 func (p *equalEarth) Unbounded(x, y float64) (dlon, lat float64, ok bool) {
 	y = (y - p.fn) / p.r
 	t := y / 1.340264

@@ -65,6 +65,7 @@ func (p *mollweide) Traits() Traits {
 	return Traits{Method: "Mollweide", EqualArea: p.e.F == 0, ByRow: true}
 }
 
+// Unbounded implements [Parallels].
 func (p *mollweide) Unbounded(x, y float64) (dlon, lat float64, ok bool) {
 	r := p.e.A
 	s := (y - p.fn) / (math.Sqrt2 * r)

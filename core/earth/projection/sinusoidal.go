@@ -41,6 +41,7 @@ func (p *sinusoidal) ArealScale(_, _ float64) float64 { return 1 }
 // Traits implements [Projection].
 func (p *sinusoidal) Traits() Traits { return Traits{Method: "sinusoidal", EqualArea: true} }
 
+// Unbounded implements [Parallels].
 func (p *sinusoidal) Unbounded(x, y float64) (dlon, lat float64, ok bool) {
 	lat, ok = p.m.latitude(y - p.fn)
 	r := p.e.A * p.e.ParallelRadius(lat)

@@ -2,7 +2,7 @@
 //
 // The way of the data: [Open] reads the directory (directory.go) and the georeferencing
 // (geokeys.go, georeference.go); a Reader (reader.go) finds the blocks that a window touches,
-// decodes them (decode.go) and hands over cells. [Writer] goes the other way.
+// decodes them (codec.go, decode.go) and hands over cells. [Write] goes the other way (writer.go, overview.go, entries.go).
 //
 // Everything in a file is hostile until checked: offsets and counts against the size of the
 // file, dimensions against the count of blocks, decoded sizes against what the compressed bytes

@@ -31,13 +31,13 @@ type Options struct {
 	Values      bool   // cells are measurements: overviews are means instead of majorities
 	SpillDir    string // where what does not fit into memory waits; "" is the system's folder for such files
 	Threads     int    // 0 takes all processors
-	// Progress, when not nil, is told from time to time how many of the tiles are done.
+	// Progress, when not nil, is called from time to time with how many of the tiles are done.
 	Progress func(done, total int)
 }
 
 // Write writes a raster as a cloud-optimised GeoTIFF: directories first, the largest image first; then the
 // tiles, those of the smallest overview first. It reads each window of the source once; the
-// compressed tiles wait, beyond 32 MiB in a temporary file, until the directories, which tell where each lies,
+// compressed tiles wait, beyond 32 MiB in a temporary file, until the directories, which state where each lies,
 // can be written. Each overview halves the one before, until one tile holds it: a cell of it is the
 // majority of four cells, in a tie the lowest value, or with Values their mean; nodata takes no part. The same cells give the same bytes.
 func Write(ctx context.Context, out io.Writer, src raster.Source, o Options) error {

@@ -1,3 +1,9 @@
+// Package view makes rasters of rasters: a mosaic, a part, another grid, an expression. A view is a [raster.Source] that computes its cells
+// when a window is read; nothing is written in between.
+//
+// What a view computes depends on the place of a cell alone, never on the window, so that measuring in any order gives the same
+// answer; conformance_test.go holds every view to that. A view passes on what is missing: a cell without data in its sources is without data, or
+// takes no part.
 package view
 
 import (
@@ -10,7 +16,7 @@ import (
 // Overlap says what holds where rasters of a mosaic overlap.
 type Overlap uint8
 
-// The rules for overlaps. Cells without data give way in all of them.
+// The rules for overlaps. A cell without data never hides one with data.
 const (
 	Last     Overlap = iota // the raster named later
 	First                   // the raster named earlier

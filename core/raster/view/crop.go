@@ -7,7 +7,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-// Extent is a view of a raster on another extent of its own lattice: cut, or widened with nodata. The
+// Crop is a view of a raster on another extent of its own lattice: cut, or widened with nodata. The
 // grid must have cells of the same size and place.
 func Crop(s raster.Source, g raster.Grid) (raster.Source, error) {
 	h := s.Header()

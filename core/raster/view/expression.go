@@ -232,7 +232,7 @@ func (r *expressionReader) Read(w raster.Window, dst *raster.Cells) error {
 	return err
 }
 
-// Conditions evaluates conditions for each cell of a window: f is told, for each stretch, the truths of all
+// Conditions evaluates conditions for each cell of a window: f gets, for each stretch, the truths of all
 // conditions and which cells are nodata in every layer.
 type Conditions struct {
 	r        *layerReader
@@ -262,7 +262,7 @@ func (c *Conditions) Each(w raster.Window, f func(col, row int, truths [][]uint8
 }
 
 // Table evaluates conditions for all pairs of bytes of one or two layers, a row of 256 values of the last layer after
-// another: f is told as by Each.
+// another: f is called as by Each.
 func (c *Conditions) Table(f func(row int, truths [][]uint8, empty []bool) error) error {
 	list := c.r.l.List
 	value := func(i, v int) float64 {
@@ -294,7 +294,7 @@ func (c *Conditions) Table(f func(row int, truths [][]uint8, empty []bool) error
 	return nil
 }
 
-// evaluate tells the truths of the conditions for a block of each layer.
+// evaluate computes the truths of the conditions for a block of each layer.
 func (c *Conditions) evaluate(in [][]float64, f func(truths [][]uint8, empty []bool) error) error {
 	n := len(in[0])
 	empty := c.empty[:n]

@@ -7,7 +7,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-// Map is a view whose cells are f of those of a source: the header tells the type, nodata value and palette
+// Map is a view whose cells are f of those of a source: the header states the type, nodata value and palette
 // of the outcome, whose grid is that of the source. f is called once for each value of 8- and 16-bit
 // sources, and must give values that the type holds. Its error stops the reading when a cell has such a value.
 func Map(s raster.Source, h raster.Header, f func(v float64) (float64, error)) raster.Source {

@@ -4,7 +4,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-// Pairs is a view whose cells are f of those of two rasters on the same cells: the header tells the type, nodata value
+// Pairs is a view whose cells are f of those of two rasters on the same cells: the header states the type, nodata value
 // and palette of the outcome, whose grid is that of the first. f is called at least once for each pair of values that
 // occurs, by several goroutines, and must give values that the type holds.
 func Pairs(a, b raster.Source, h raster.Header, f func(a, b float64) float64) raster.Source {

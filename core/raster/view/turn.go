@@ -12,7 +12,7 @@ import (
 // antimeridian, or count longitude from another meridian, lie on one lattice where a turn is a whole number of columns.
 
 // roundTheEarth moves members of a mosaic by whole turns so that together they span as little as may be, and
-// never more than a turn; one that reaches over the end of the turn comes twice. Columns are those of a raster of which header tells. It
+// never more than a turn; one that reaches over the end of the turn comes twice. Columns are those of a raster which header describes. It
 // gives the first column and the width, and an error where the members span more than a turn of a lattice that does not close.
 func roundTheEarth(header raster.Header, members []*member) (all []*member, first, width int, err error) {
 	g := header.Grid

@@ -21,7 +21,7 @@ import (
 	"github.com/verdex-land/verdex/core/vector"
 )
 
-// Info tells of one vector layer of a file.
+// Info describes one vector layer of a file.
 type Info struct {
 	Name     string
 	Geometry string // the kind that the layer declares

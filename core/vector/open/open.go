@@ -146,7 +146,7 @@ func CanWrite(path string) error {
 	return nil
 }
 
-// Parts tells which files a layer becomes at a path, by its ending, and how they are written; what the format cannot hold
+// Parts lists which files a layer becomes at a path, by its ending, and how they are written; what the format cannot hold
 // is noted. GeoJSON and GeoParquet hold longitude and latitude on WGS 84, to which outlines in another CRS are
 // carried. A GeoPackage is written by its own package, for it is no stream.
 func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err error) {

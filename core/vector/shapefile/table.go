@@ -29,7 +29,7 @@ type column struct {
 	decimals int
 }
 
-// readTable gives the features of a layer the attributes of a .dbf, whose encoding a .cpg tells.
+// readTable gives the features of a layer the attributes of a .dbf, whose encoding a .cpg file states.
 func readTable(path, cpg string, l *vector.Layer) error {
 	f, err := os.Open(path)
 	if err != nil {
@@ -190,7 +190,7 @@ func decode(b []byte, decoder *encoding.Decoder) (text string, sure bool) {
 	return string(t), decoder != nil
 }
 
-// encodingOf finds the encoding that a .cpg names, or else the language driver of the .dbf. nil when neither tells, and
+// encodingOf finds the encoding that a .cpg names, or else the language driver of the .dbf. nil when neither states one, and
 // for UTF-8.
 func encodingOf(cpg string, driver byte) (*encoding.Decoder, error) {
 	name := strings.ToUpper(strings.TrimPrefix(cpg, "\ufeff"))

@@ -295,7 +295,7 @@ func write(path string, g raster.Grid, t raster.CellType, nodata *float64, color
 	return f.Close()
 }
 
-// oldCover writes 2004 in the codes of its survey, which tells more kinds of land apart.
+// oldCover writes 2004 in the codes of its survey, which distinguishes more kinds of land.
 func oldCover(dir string, g raster.Grid, cover []uint8) error {
 	return write(filepath.Join(dir, "cover_2004.tif"), g, raster.Uint8, ptr(255), nil, func(c, r int) float64 {
 		x, y := float64(c), float64(r)
