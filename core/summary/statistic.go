@@ -18,7 +18,7 @@ type Statistic struct {
 	Kind    Kind
 	// Arithmetic statistics compute with values, and mean nothing where these are codes of classes.
 	Arithmetic bool
-	percent    int // of a percentile
+	percents   []int // the percentiles that it is made of
 	of         func(*measured) float64
 }
 
@@ -50,7 +50,7 @@ var Statistics = []*Statistic{
 	{Name: "min", Meaning: "least value", of: func(m *measured) float64 { return m.least }},
 	{Name: "max", Meaning: "greatest value", of: func(m *measured) float64 { return m.greatest }},
 	{Name: "range", Meaning: "greatest less least value", Arithmetic: true, of: func(m *measured) float64 { return m.greatest - m.least }},
-	{Name: "median", Meaning: "least value such that at least half of the area has it or less", percent: 50, of: func(m *measured) float64 { return m.quantile(50) }},
+	{Name: "median", Meaning: "least value such that at least half of the area has it or less", percents: []int{50}, of: func(m *measured) float64 { return m.quantile(50) }},
 	percentile(10), percentile(90),
 	{Name: "sum", Kind: Amount, Meaning: "sum of the values, each by the share of its cell in the zone, as is right for cells that hold amounts", Arithmetic: true,
 		of: func(m *measured) float64 { m.sum(); return float(m.share) }},
@@ -60,7 +60,7 @@ var Statistics = []*Statistic{
 }
 
 func percentile(n int) *Statistic {
-	return &Statistic{Name: fmt.Sprintf("p%d", n), Meaning: fmt.Sprintf("least value such that at least %d percent of the area has it or less", n), percent: n,
+	return &Statistic{Name: fmt.Sprintf("p%d", n), Meaning: fmt.Sprintf("least value such that at least %d percent of the area has it or less", n), percents: []int{n},
 		of: func(m *measured) float64 { return m.quantile(n) }}
 }
 
@@ -96,7 +96,7 @@ func named(name string) *Statistic {
 // names are those of all statistics but percentiles by number.
 func names() (out []string) {
 	for _, s := range Statistics {
-		if s.percent == 0 || s.Name == "median" {
+		if len(s.percents) == 0 || s.Name == "median" {
 			out = append(out, s.Name)
 		}
 	}

@@ -175,8 +175,10 @@ func (req *Request) moments(ctx context.Context, values raster.Source, class flo
 	}
 	var shares []int
 	for _, s := range req.Stats {
-		if s.percent > 0 {
-			shares = append(shares, s.percent)
+		for _, n := range s.percents {
+			if !slices.Contains(shares, n) {
+				shares = append(shares, n)
+			}
 		}
 	}
 	var quantiles [][]float64

@@ -233,7 +233,11 @@ func rasterFacts(p *job.RasterLook) (facts []job.Fact) {
 	add("file", "%s, %s", p.Name, size(p.Bytes))
 	add("format", "%s", h.Format+layout)
 	add("cells", "%s × %s of %s, %s in memory", text.Number(float64(g.Width), 0), text.Number(float64(g.Height), 0), h.Type, size(int64(g.Width)*int64(g.Height)*int64(h.Type.Bytes())))
-	add("bands", "%d, and %s", h.Bands, text.Count(h.Overviews, "overview"))
+	if h.Overviews > 0 {
+		add("bands", "%d, and %s", h.Bands, text.Count(h.Overviews, "overview"))
+	} else {
+		add("bands", "%d", h.Bands)
+	}
 	if h.NoData != nil {
 		add("nodata", "%v", *h.NoData)
 	} else {
