@@ -643,7 +643,7 @@ func TestRightsToReadAndAddAreEnough(t *testing.T) {
 	verify(t, guest)
 	_, err = guest.Post(ctx, []*Posting{extents("orrin", "2012", 2, 0)}, false)
 	assert.ErrorContains(t, err, "the server does not allow it (permission denied for table")
-	assert.ErrorContains(t, err, "ask who runs it for the right")
+	assert.ErrorContains(t, err, "ask its administrator for permission")
 }
 
 // A book without its guards, constraints or views, or with others, does not verify: what keeps it from being changed is a part of it.
