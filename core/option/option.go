@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
@@ -41,14 +42,21 @@ type Option struct {
 	index       []int
 }
 
-// Of returns the options of a struct, or of a pointer to one, in the order of its fields. It panics when a tag is wrong, which is
-// a mistake in the program.
+// known are the options of the types that were asked for: tags do not change.
+var known sync.Map // reflect.Type → []Option
+
+// Of returns the options of a struct, or of a pointer to one, in the order of its fields; the list must not be changed. It panics
+// when a tag is wrong, which is a mistake in the program.
 func Of(options any) []Option {
 	t := reflect.TypeOf(options)
 	if t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	return fields(t, nil, "")
+	if list, ok := known.Load(t); ok {
+		return list.([]Option)
+	}
+	list, _ := known.LoadOrStore(t, fields(t, nil, ""))
+	return list.([]Option)
 }
 
 func fields(t reflect.Type, path []int, group string) (out []Option) {

@@ -191,7 +191,7 @@ func TestReadOnlyBook(t *testing.T) {
 	require.NoError(t, err, out)
 	out, err = as("book", "post", where, file, "--account", "b")
 	require.Error(t, err)
-	assert.Contains(t, out, "land.book: the book cannot be written to (permission denied): ask for the right to write")
+	assert.Contains(t, out, "land.book: the book cannot be written to (permission denied): ask for permission to write")
 	out, err = as("book", "create", filepath.Join(dir, "new.book"))
 	require.Error(t, err)
 	assert.Contains(t, out, "its folder cannot be written to")

@@ -109,7 +109,7 @@ func TestSecondMakerFails(t *testing.T) {
 		}
 	}
 	require.NoError(t, first.Commit(nil))
-	assert.ErrorContains(t, second.Commit(nil), "same: another program has made it meanwhile")
+	assert.ErrorContains(t, second.Commit(nil), "same: another program has created it in the meantime")
 	second.Discard()
 	holds(t, map[string]string{"own0": "own0", "same": "same"})
 }
@@ -226,7 +226,7 @@ func TestKeptPartsMustNotChange(t *testing.T) {
 	assert.Equal(t, "a.gpkg", j.Old("a.gpkg"))
 	require.NoError(t, j.Write("a.gpkg", text("two")))
 	put(t, "a.gpkg", "three")
-	assert.ErrorContains(t, j.Commit(nil), "another program has changed it meanwhile")
+	assert.ErrorContains(t, j.Commit(nil), "another program has changed it in the meantime")
 	j.Discard()
 	holds(t, map[string]string{"a.gpkg": "three"})
 }
