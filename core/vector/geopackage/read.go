@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -34,11 +35,22 @@ func open(path string) (*sql.DB, error) {
 	if err != nil {
 		return nil, fault.Opening(path, err)
 	}
-	head := make([]byte, 16)
-	_, err = f.Read(head)
+	head := make([]byte, 100)
+	_, err = io.ReadFull(f, head)
+	info, statErr := f.Stat()
 	f.Close()
-	if err != nil || string(head) != "SQLite format 3\x00" {
+	if err != nil || string(head[:16]) != "SQLite format 3\x00" {
 		return nil, fmt.Errorf("%s: it is not a GeoPackage: it is not an SQLite database", path)
+	}
+	// The head of the database counts its pages, if the program that wrote it last keeps that up to date. A page that nothing reads could be missing
+	// without an error otherwise.
+	be := binary.BigEndian
+	page := int64(be.Uint16(head[16:]))
+	if page == 1 {
+		page = 1 << 16
+	}
+	if whole := page * int64(be.Uint32(head[28:])); statErr == nil && be.Uint32(head[24:]) == be.Uint32(head[92:]) && info.Size() < whole {
+		return nil, fmt.Errorf("%s: it says that it has %d bytes, but there are %d: it is cut off, so get a complete copy", path, whole, info.Size())
 	}
 	return sql.Open("sqlite", Address(path, "mode=ro"))
 }
