@@ -7,21 +7,21 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 )
 
-// Unit is one whole cell in the fixed-point numbers of shares and moments.
+// WholeCell is one whole cell in the fixed-point numbers of shares and moments.
 const (
 	unitBits  = 40
 	WholeCell = 1 << unitBits
 )
 
 // EdgeCell is a cell that an outline cuts. Share is the part of the cell that lies in the zone,
-// in Units.
+// in units of 1/WholeCell.
 type EdgeCell struct {
 	Col   int32
 	Share int64
 }
 
 // Moment holds the moments of the part of a cut cell that lies in the zone about the cell's
-// centre, in Units: the integrals of x and y over it, x to the right and y down, the
+// centre, in units of 1/WholeCell: the integrals of x and y over it, x to the right and y down, the
 // cell being 1 × 1. Over a whole cell they vanish, so that they add what the share alone misses
 // where density varies within the cell.
 //
