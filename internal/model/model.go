@@ -231,6 +231,3 @@ func BookHistory(title string, rows [][]any) *Table {
 func BookDiff(title string, rows [][]any) *Table {
 	return Of("diff", title, bookDiffKind.Columns, rows)
 }
-
-// All are the columns that tables share, by name.
-func All() map[string]Column { return columns }

@@ -202,8 +202,9 @@ func (t *Writer) text(v any) string {
 // Number is a number as it stands in a file: without exponent, in the fewest digits that give the
 // same float64 again, or with a fixed number of decimals.
 func Number(v float64, digits int) string {
-	if v == 0 {
-		v = 0 // no negative zero
+	out := strconv.FormatFloat(v, 'f', digits, 64)
+	if strings.HasPrefix(out, "-0") && strings.Trim(out, "-0.") == "" {
+		return out[1:] // no negative zero, also where a number is rounded to it
 	}
-	return strconv.FormatFloat(v, 'f', digits, 64)
+	return out
 }
