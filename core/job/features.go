@@ -150,8 +150,9 @@ func CircleZones(ctx context.Context, env Env, o CircleOptions) (*Features, erro
 		return nil, fault.Misusef("", "", "no place is named").By("name the centre", "at", "LON,LAT")
 	}
 	l := &vector.Layer{Source: "the circles", Fields: []vector.Field{{Name: "zone_id"}, {Name: "longitude", Kind: vector.Real}, {Name: "latitude", Kind: vector.Real}, {Name: "radius_m", Kind: vector.Real}}}
-	for i, text := range o.At {
-		lon, lat, err := lonLat("at", text)
+	var places []string
+	for i, at := range o.At {
+		lon, lat, err := lonLat("at", at)
 		if err != nil {
 			return nil, err
 		}
@@ -161,7 +162,9 @@ func CircleZones(ctx context.Context, env Env, o CircleOptions) (*Features, erro
 		}
 		l.CRS = s.CRS
 		l.Features = append(l.Features, vector.Feature{Values: []any{fmt.Sprintf("circle-%d", i+1), lon, lat, radius}, Geometry: vector.Geometry{Type: "Polygon", Polygons: s.Zones[0].Polygons}})
+		places = append(places, fmt.Sprintf("%g° east, %g° north", lon, lat))
 	}
+	w.note("around " + text.List(places, 3)) // longitude and latitude are easily exchanged
 	return w.features(l, report, nil)
 }
 
