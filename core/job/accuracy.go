@@ -23,7 +23,7 @@ import (
 type AccuracyOptions struct {
 	Samples        []string `arg:"SAMPLES" in:"samples"` // one
 	Cover          string   `opt:"cover" in:"cover" help:"<RASTER> that is the map"`
-	Crosswalk      string   `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> that puts the values of the map into classes"`
+	Crosswalk      string   `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that puts the values of the map into classes"`
 	Reference      string   `opt:"reference" default:"reference" help:"<FIELD> of the points with the true class, by code or name"`
 	Areas          string   `opt:"areas" in:"areas" help:"<FILE> with the areas of the map's classes (a table of measure, or class_code,area,unit); with a map they are measured"`
 	Strata         string   `opt:"strata" help:"<FIELD> or column with the stratum of each sample, where samples were not drawn in the classes of the map; the file of areas then has those of the strata (stratum,area,unit)"`

@@ -24,7 +24,7 @@ type ChangeOptions struct {
 	Epochs         []string `opt:"epoch" in:"cover" help:"<LABEL=COVER>, the earliest first; several with one label are one raster"`
 	FromList       []string `opt:"from-list" in:"list of rasters" help:"<LABEL=FILE>, a file with one raster of that epoch on each line"`
 	Only           string   `opt:"only" help:"only the transitions for which a <CONDITION> in CQL2 on from, to, from_name and to_name holds, in the matrix and on the map"`
-	Crosswalk      []string `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> that turns values into classes, for all epochs; LABEL=FILE for one"`
+	Crosswalk      []string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes, for all epochs; LABEL=FILE for one"`
 	ZoneOptions    `group:"zones"`
 	RasterOptions  `group:"rasters"`
 	OverrideOption `group:"rasters"`

@@ -19,7 +19,7 @@ import (
 
 // IntervalOptions put what is derived into classes.
 type IntervalOptions struct {
-	Crosswalk string `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> whose intervals turn the values into classes"`
+	Crosswalk string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> whose intervals turn the values into classes"`
 	LegendOption
 }
 
@@ -184,7 +184,7 @@ func DeriveSlope(ctx context.Context, env Env, o SlopeOptions) (_ *Derived, err 
 
 // RulesOptions are those of [DeriveRules].
 type RulesOptions struct {
-	Rules          string `opt:"rules" in:"rules" help:"YAML <FILE> of the rules"`
+	Rules          string `opt:"rules" group:"classes" in:"rules" help:"YAML <FILE> of the rules"`
 	ExplainRules   bool   `opt:"explain-rules" help:"show what each rule took"`
 	LayerOptions   `group:"layers"`
 	SourceOptions  `group:"layers"`

@@ -27,10 +27,10 @@ type MeasureOptions struct {
 	ListOption     `group:"rasters"`
 	OverrideOption `group:"rasters"`
 	ClassOptions   `group:"classes"`
-	Crosswalk      string `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
-	Rules          string `opt:"rules" in:"rules" help:"YAML <FILE> of rules over layers, which make the classes"`
+	Crosswalk      string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
+	Rules          string `opt:"rules" group:"classes" in:"rules" help:"YAML <FILE> of rules over layers, which make the classes"`
 	LayerOptions   `group:"layers"`
-	ClassField     string `opt:"class-field" help:"<FIELD> with the class, when the cover is a file of polygons"`
+	ClassField     string `opt:"class-field" group:"classes" help:"<FIELD> with the class, when the cover is a file of polygons"`
 	Epoch          string `opt:"epoch" help:"<LABEL> of the date that the cover is of"`
 	CheckOptions   `group:"checks"`
 	CheckAllOption `group:"checks"`

@@ -17,7 +17,7 @@ import (
 // ReclassifyOptions are those of [Reclassify].
 type ReclassifyOptions struct {
 	Rasters        []string `arg:"RASTER..." in:"cover"`
-	Crosswalk      string   `opt:"crosswalk" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
+	Crosswalk      string   `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
 	LegendOption   `group:"classes"`
 	MinPatch       float64 `opt:"min-patch" least:"0" help:"fold pieces of less than <HECTARES> into the neighbour with which they share the longest border"`
 	Type           string  `opt:"type" choose:",uint8,int8,uint16,int16,uint32,int32" help:"cell <TYPE>: uint8, int8, uint16, int16, uint32 or int32; without it the narrowest that holds the codes"`

@@ -5,11 +5,10 @@
 //	Edges string `opt:"edges" choose:"split,centre" help:"<split> gives each zone its exact share of cut cells, …"`
 //
 // The other tags are help, whose word in angle brackets stands for the value; default; choose, the values that a text may have,
-// separated by commas, of which the first is the default (an empty first one: the option may be left out); least and most, for numbers; in, the role of the files that the
-// option names; out, what the option's file is to hold; and arg, which makes the field the arguments of a command, and whose value
-// stands for them. Fields are string, []string,
-// bool, int, float64 and time.Duration. The fields of an embedded struct are options of the outer one; its tag group names
-// what they have in common.
+// separated by commas, of which the first is the default (an empty first one: the option may be left out); least and most, for
+// numbers; in, the role of the files that the option names; out, what the option's file is to hold; arg, which makes the field the
+// arguments of a command, and whose value stands for them; and group, what the option is about. Fields are string, []string, bool,
+// int, float64 and time.Duration. The fields of an embedded struct are options of the outer one, and have its group.
 //
 // Flags of a command line, the schema of a plan, and the record of what made a result are all made from this.
 package option
@@ -63,11 +62,11 @@ func fields(t reflect.Type, path []int, group string) (out []Option) {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		index := append(slices.Clone(path), i)
+		within := group
+		if g, ok := f.Tag.Lookup("group"); ok {
+			within = g
+		}
 		if f.Anonymous && f.Type.Kind() == reflect.Struct {
-			within := group
-			if g, ok := f.Tag.Lookup("group"); ok {
-				within = g
-			}
 			out = append(out, fields(f.Type, index, within)...)
 			continue
 		}
@@ -76,7 +75,7 @@ func fields(t reflect.Type, path []int, group string) (out []Option) {
 		if !ok && argument == "" {
 			continue
 		}
-		o := Option{Name: name, Help: f.Tag.Get("help"), Default: f.Tag.Get("default"), Group: group, Input: f.Tag.Get("in"), Output: f.Tag.Get("out"),
+		o := Option{Name: name, Help: f.Tag.Get("help"), Default: f.Tag.Get("default"), Group: within, Input: f.Tag.Get("in"), Output: f.Tag.Get("out"),
 			Argument: argument, Type: f.Type, least: f.Tag.Get("least"), most: f.Tag.Get("most"), index: index}
 		if text := f.Tag.Get("choose"); text != "" {
 			all := strings.Split(text, ",")

@@ -61,7 +61,7 @@ func (s *session) show(o *statementOutput, checks []check.Check, m func(digits i
 }
 
 type extentAccountOptions struct {
-	Layout string `opt:"layout" choose:"account,zones" help:"<account> (one for each zone) or zones (a block for each entry, zones down)"`
+	Layout string `opt:"layout" group:"output" choose:"account,zones" help:"<account> (one for each zone) or zones (a block for each entry, zones down)"`
 	job.ExtentAccountOptions
 	statementOutput
 }
@@ -87,7 +87,7 @@ the classes across. Ground that only one epoch maps is not in the account and is
 }
 
 type compositionOptions struct {
-	Layout     string `opt:"layout" choose:"long,wide" help:"<long> (a row for each class) or wide (a row for each zone)"`
+	Layout     string `opt:"layout" group:"output" choose:"long,wide" help:"<long> (a row for each class) or wide (a row for each zone)"`
 	RoundToSum bool   `opt:"round-to-sum" help:"round percent such that it sums to 100 (largest remainder); --digits says to how many decimals, 1 unless it is given"`
 	job.CompositionOptions
 	statementOutput

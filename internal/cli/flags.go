@@ -48,9 +48,6 @@ func flagsOf(options any) (out []cli.Flag) {
 // valueOf is the value of an option of options that have their defaults.
 func valueOf[T any](options any, o option.Option) T { return o.Get(options).(T) }
 
-// groups are the headings of options in the help.
-var groups = map[string]string{"": "", "rasters": "RASTERS", "zones": "ZONES", "classes": "CLASSES", "layers": "LAYERS", "checks": "CHECKS", "book": "BOOK", "output": "OUTPUT"}
-
 // usageOf is the help of an option, with its value in the quotes that the library takes for it.
 func usageOf(o option.Option) string {
 	word := o.Word()

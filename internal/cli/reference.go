@@ -36,13 +36,7 @@ func OptionGroups(c *cli.Command) (out []OptionGroup) {
 		out[i].Options = append(out[i].Options, o)
 	}
 	slices.SortStableFunc(out, func(a, b OptionGroup) int {
-		if a.Name == "" && b.Name != "" {
-			return -1
-		}
-		if b.Name == "" && a.Name != "" {
-			return 1
-		}
-		return 0
+		return slices.Index(groupOrder, a.Name) - slices.Index(groupOrder, b.Name)
 	})
 	return out
 }
