@@ -259,7 +259,7 @@ func (c *Composition) remark(in Input, trueSum, countSum float64) {
 
 // SharedGround notes zones that share ground, each of which counts it.
 func SharedGround(t *tally.Tally, set *zone.Set) []string {
-	if t.ManyOverlaps {
+	if len(t.ManyOverlaps) > 0 {
 		return []string{"more than a thousand pairs of zones share ground, which counts in each of them: do not add them up"}
 	}
 	var pairs []string

@@ -102,7 +102,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition
 	}
 	tallied := func(centres bool, what string) (*extent.Composition, error) {
 		tell, end := w.progress(what)
-		sums, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Units: two.first,
+		sums, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Sets: two.sets(),
 			Centres: centres, Threads: w.env.Threads, Progress: tell})
 		end()
 		if err != nil {

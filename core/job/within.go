@@ -7,6 +7,7 @@ import (
 	"github.com/verdex-land/verdex/core/extent"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -90,6 +91,14 @@ func (w *work) addUnits(o *MeasureOptions, set *zone.Set, place *zone.Placement)
 	joined.Outlines = slices.Concat(place.Outlines, placed.Outlines)
 	u.set, u.place, u.first = &both, &joined, len(set.Zones)
 	return u, nil
+}
+
+// sets are the zones and the units, which share ground with them.
+func (u *units) sets() []tally.Set {
+	if u.first == 0 {
+		return nil
+	}
+	return []tally.Set{{}, {First: u.first}}
 }
 
 // arrange puts each unit before its zones.

@@ -3,6 +3,7 @@ package tally
 import (
 	"iter"
 	"math"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -43,7 +44,7 @@ func newBand(p *pass, from, to int, zones []int) *band {
 	for _, z := range zones {
 		o := &p.req.Placement.Outlines[z]
 		first, last := p.windowOf(int32(o.ColFrom)), p.windowOf(int32(o.ColTo-1))
-		if first == last || p.pieces && (last-first+1)*p.bandsOf[z] <= fewWindows {
+		if first == last || p.pieces && !p.centres(z) && (last-first+1)*p.bandsOf[z] <= fewWindows {
 			for w := first; w <= last; w++ {
 				b.alone[w] = append(b.alone[w], z)
 			}
@@ -66,7 +67,7 @@ func (b *band) prepare(c *zone.Cutter) error {
 	b.start.Do(func() {
 		b.cut, b.touched = make([]*zone.Spans, len(b.zones)), make([][]touch, len(b.zones))
 		b.segments = make([]raster.Segment, (b.to-b.from)*b.pass.areas.PerRow())
-		if b.pass.areas.Vary == raster.ByRow && !b.pass.req.Centres {
+		if b.pass.areas.Vary == raster.ByRow && slices.ContainsFunc(b.pass.sets, func(s Set) bool { return !s.Centres }) {
 			b.heights = make([]raster.Heights, b.to-b.from)
 		}
 	})
@@ -99,7 +100,7 @@ func (b *band) prepare(c *zone.Cutter) error {
 
 // cutZone cuts the part of a zone that lies in the band.
 func (b *band) cutZone(c *zone.Cutter, z int) *zone.Spans {
-	c.Heights, c.HeightsFrom = b.heights, b.from
+	c.Heights, c.HeightsFrom, c.Centres = b.heights, b.from, b.pass.centres(z)
 	s := c.Cut(&b.pass.req.Placement.Outlines[z], z, b.from, b.to)
 	if s.Overlap != nil {
 		b.pass.overlap.CompareAndSwap(nil, &overlapAt{z, *s.Overlap})

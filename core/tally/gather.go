@@ -21,7 +21,7 @@ func (p *pass) gather(workers []*worker, numbers [][]float64) *Tally {
 		t.Groups = append(t.Groups, zones)
 	}
 	t.Zones = t.Groups[0]
-	t.Overlaps, t.ManyOverlaps = overlaps(workers)
+	t.Overlaps, t.ManyOverlaps = overlaps(p, workers)
 	return t
 }
 

@@ -342,10 +342,10 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 
 // pieces adds the cells of one zone that is described as pieces to acc and shares, which totals.take then empties. Cells are bytes,
 // and all have the same area.
-func (k *kernel) pieces(p *zone.Pieces) error {
+func (k *kernel) pieces(z int, p *zone.Pieces) error {
 	cells := k.layers[0].cells.U8
 	if k.sharing.band != nil {
-		k.sharing.stretches(p.Whole)
+		k.sharing.stretches(z, p.Whole)
 	}
 	shares := (*[256]int64)(k.shares)
 	for i := range p.Cut {

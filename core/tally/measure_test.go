@@ -359,11 +359,11 @@ func TestOverlapsAreTold(t *testing.T) {
 	for _, threads := range []int{1, 3} {
 		got := measure(t, s, false, threads, cover(16, 64))
 		assert.Equal(t, [][2]int{{0, 1}, {0, 3}, {1, 3}, {2, 3}}, got.Overlaps)
-		assert.False(t, got.ManyOverlaps)
+		assert.Empty(t, got.ManyOverlaps)
 	}
 	p, err := s.Place(g)
 	require.NoError(t, err)
-	got, err := Measure(context.Background(), Request{Layers: []raster.Source{cover(200, 150)}, Zones: s, Placement: p, Units: 3})
+	got, err := Measure(context.Background(), Request{Layers: []raster.Source{cover(200, 150)}, Zones: s, Placement: p, Sets: []Set{{}, {First: 3}}})
 	require.NoError(t, err)
 	assert.Equal(t, [][2]int{{0, 1}}, got.Overlaps)
 	zones, _ := mosaicOf(rand.New(rand.NewPCG(1, 2)), 5, 4, 0, 0, 200, 150)
@@ -372,7 +372,7 @@ func TestOverlapsAreTold(t *testing.T) {
 	for i := range 60 {
 		many = append(many, []zone.Ring{rect(float64(i), 10, 190, 90)})
 	}
-	assert.True(t, measure(t, inCells(g, many...), false, 2, cover(64, 64)).ManyOverlaps)
+	assert.Equal(t, []int{0}, measure(t, inCells(g, many...), false, 2, cover(64, 64)).ManyOverlaps)
 }
 
 // Zones share ground when some cell lies wholly in both, whatever the tiling, and whether zones are described as pieces (of bytes) or spans.

@@ -24,21 +24,32 @@ type sharing struct {
 	doubt  bool // whether cells that are shared are found later
 	shared bool // and whether there are any
 	stride int  // bits of taken for a row
-	taken  []uint64
+	sets   []sharedSet
 	pairs  map[[2]int32]bool
-	full   bool // there are more than mostOverlaps
 	cutter zone.Cutter
-	units  int // zones from this number on are larger units, which hold others; 0 for none
+	setOf  func(zone int) int
 }
+
+// sharedSet is what is known of a set of zones: those of different sets may share cells.
+type sharedSet struct {
+	taken []uint64 // by cell of the window, whether a zone has it
+	pairs int
+	full  bool // there are more than mostOverlaps
+}
+
+// starts prepares for the sets of a pass.
+func (s *sharing) starts(p *pass) { s.sets, s.setOf = make([]sharedSet, len(p.sets)), p.setOf }
 
 // begin begins a window, in whose cells rows are stride apart.
 func (s *sharing) begin(win raster.Window, stride int, b *band, col int, doubt bool) {
-	if s.full || len(b.spans[col])+len(b.alone[col]) < 2 {
+	if !slices.ContainsFunc(s.sets, func(k sharedSet) bool { return !k.full }) || len(b.spans[col])+len(b.alone[col]) < 2 {
 		return
 	}
 	s.band, s.col, s.win, s.stride, s.doubt, s.shared = b, col, win, stride, doubt, false
-	s.taken = sized(s.taken, (stride*win.Height+63)/64)
-	clear(s.taken)
+	for i := range s.sets {
+		s.sets[i].taken = sized(s.sets[i].taken, (stride*win.Height+63)/64)
+		clear(s.sets[i].taken)
+	}
 }
 
 // finish ends a window: it finds who shares the cells that are shared.
@@ -48,7 +59,9 @@ func (s *sharing) finish(c *zone.Cutter) {
 		return
 	}
 	s.doubt = false
-	clear(s.taken)
+	for i := range s.sets {
+		clear(s.sets[i].taken)
+	}
 	for t := range s.band.touching(c, s.col) {
 		for row := max(int(t.from), s.win.Row); row < min(int(t.to), s.win.Row+s.win.Height); row++ {
 			full, _, _ := t.cropped(row, s.win)
@@ -61,12 +74,13 @@ func (s *sharing) finish(c *zone.Cutter) {
 // mark notes that a zone has whole cells in a row.
 func (s *sharing) mark(zone, row int, full []zone.Range) {
 	begin := (row - s.win.Row) * s.stride
+	set := &s.sets[s.setOf(zone)]
 	for _, r := range full {
 		a, b := max(int(r.From)-s.win.Col, 0), min(int(r.To)-s.win.Col, s.win.Width)
-		if take(s.taken, begin+a, begin+b) {
+		if take(set.taken, begin+a, begin+b) {
 			if s.doubt {
 				s.shared = true
-			} else if !s.full {
+			} else if !set.full {
 				s.found(zone, row, s.win.Col+a, s.win.Col+b)
 			}
 		}
@@ -74,8 +88,8 @@ func (s *sharing) mark(zone, row int, full []zone.Range) {
 }
 
 // stretches notes those of a zone that is described as pieces.
-func (s *sharing) stretches(stretches []zone.Stretch) {
-	taken := s.taken
+func (s *sharing) stretches(z int, stretches []zone.Stretch) {
+	taken := s.sets[s.setOf(z)].taken
 	for _, t := range stretches {
 		from, last := uint(t.At), uint(t.At+t.N-1)
 		i, k := from>>6, last>>6
@@ -125,12 +139,13 @@ func (s *sharing) found(z, row, from, to int) {
 		}
 	}
 	p := s.band.pass
-	s.cutter.Width, s.cutter.Down, s.cutter.Centres = p.areas.Grid.Width, p.req.Placement.Down, p.req.Centres
+	s.cutter.Width, s.cutter.Down = p.areas.Grid.Width, p.req.Placement.Down
 	for _, other := range s.band.alone[s.col] {
 		o := &p.req.Placement.Outlines[other]
 		if row < o.RowFrom || row >= o.RowTo || to <= o.ColFrom || from >= o.ColTo || !s.asked(other, z) {
 			continue
 		}
+		s.cutter.Centres = p.centres(other)
 		spans := s.cutter.Cut(o, other, row, row+1)
 		if holds(spans) {
 			s.pair(other, z)
@@ -139,10 +154,10 @@ func (s *sharing) found(z, row, from, to int) {
 	}
 }
 
-// asked reports whether it is to be found out if two zones share a cell: a unit may share them with zones, and what is
-// known is not asked again.
+// asked reports whether it is to be found out if two zones share a cell: those of different sets may, and what is known is
+// not asked again.
 func (s *sharing) asked(a, b int) bool {
-	return a != b && (s.units == 0 || (a < s.units) == (b < s.units)) && !s.pairs[between(a, b)]
+	return a != b && s.setOf(a) == s.setOf(b) && !s.pairs[between(a, b)]
 }
 
 func (s *sharing) pair(a, b int) {
@@ -150,27 +165,40 @@ func (s *sharing) pair(a, b int) {
 		s.pairs = map[[2]int32]bool{}
 	}
 	s.pairs[between(a, b)] = true
-	s.full = len(s.pairs) > mostOverlaps
+	set := &s.sets[s.setOf(a)]
+	set.pairs++
+	set.full = set.pairs > mostOverlaps
 }
 
 // between is a pair of zones in the order of their numbers.
 func between(a, b int) [2]int32 { return [2]int32{int32(min(a, b)), int32(max(a, b))} }
 
-// overlaps joins what the workers have found, in the order of the zones; many is true when there are too many to list.
-func overlaps(workers []*worker) (pairs [][2]int, many bool) {
+// overlaps joins what the workers have found, in the order of the zones. many are the sets in which there are too many to list.
+func overlaps(p *pass, workers []*worker) (pairs [][2]int, many []int) {
 	all := map[[2]int32]bool{}
+	full, count := make([]bool, len(p.sets)), make([]int, len(p.sets))
 	for _, w := range workers {
-		many = many || w.groups[0].kernel.sharing.full
-		for p := range w.groups[0].kernel.sharing.pairs {
-			all[p] = true
+		s := &w.groups[0].kernel.sharing
+		for i := range s.sets {
+			full[i] = full[i] || s.sets[i].full
+		}
+		for pair := range s.pairs {
+			if !all[pair] {
+				all[pair] = true
+				count[p.setOf(int(pair[0]))]++
+			}
 		}
 	}
-	if many = many || len(all) > mostOverlaps; many {
-		return nil, true
+	for i := range full {
+		if full[i] || count[i] > mostOverlaps {
+			full[i], many = true, append(many, i)
+		}
 	}
-	for p := range all {
-		pairs = append(pairs, [2]int{int(p[0]), int(p[1])})
+	for pair := range all {
+		if !full[p.setOf(int(pair[0]))] {
+			pairs = append(pairs, [2]int{int(pair[0]), int(pair[1])})
+		}
 	}
 	slices.SortFunc(pairs, func(a, b [2]int) int { return cmp.Or(a[0]-b[0], a[1]-b[1]) })
-	return pairs, false
+	return pairs, many
 }

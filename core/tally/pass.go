@@ -32,10 +32,17 @@ type Request struct {
 	Centres   bool            // edges by cell centres instead of exact shares
 	Threads   int             // 0 takes all processors
 	Values    int             // how many different values a layer may have; 0 is 65,536
-	Units     int             // zones from this number on are larger units that the others lie in; 0 for none
+	// Sets are the sets that Zones consists of, one after another, nil for one: zones of different sets may share ground.
+	Sets []Set
 	// Progress, when not nil, is called from time to time with how many of the tiles that zones touch
 	// are done. Calls come from several goroutines.
 	Progress func(done, total int)
+}
+
+// Set is a set of zones among those of a request.
+type Set struct {
+	First   int  // its first zone; it ends where the next set begins
+	Centres bool // edges by cell centres, whatever the request has
 }
 
 // Slot numbers the values of a layer: Missing, then the others in rising order. See [Tally.Number].
@@ -62,10 +69,10 @@ type Tally struct {
 	Numbers [][]float64
 	Members [][]int // the layers of each group
 	Tiles   int     // windows that were read
-	// Overlaps are the pairs of zones that share whole cells, by their numbers in order; each zone counts such cells in
-	// full. ManyOverlaps says that there are more than a thousand, which are not listed.
+	// Overlaps are the pairs of zones of one set that share whole cells, by their numbers in order; each zone counts such
+	// cells in full. ManyOverlaps are the sets in which there are more than a thousand, which are not listed.
 	Overlaps     [][2]int
-	ManyOverlaps bool
+	ManyOverlaps []int
 }
 
 // Number is the value that a slot of the k-th layer of a group stands for, NaN for Missing.
@@ -179,6 +186,7 @@ func tooMany(name string, most int) error {
 
 type pass struct {
 	req     Request
+	sets    []Set
 	areas   *raster.Areas
 	cols    []int32 // where windows begin, and behind them the width
 	across  int
@@ -198,14 +206,14 @@ type overlapAt struct {
 
 func newPass(req Request, areas *raster.Areas) *pass {
 	g := req.Placement.Grid
-	p := &pass{req: req, areas: areas}
+	p := &pass{req: req, sets: req.sets(), areas: areas}
 	cols, rows := p.tiling()
 	for _, c := range cols {
 		p.cols = append(p.cols, int32(c))
 	}
 	p.cols = append(p.cols, int32(g.Width))
 	p.across = len(cols)
-	p.pieces = areas.Vary == raster.Uniform && !req.Centres && len(req.Layers) == 1 && req.Layers[0].Header().Type.Bytes() == 1
+	p.pieces = areas.Vary == raster.Uniform && len(req.Layers) == 1 && req.Layers[0].Header().Type.Bytes() == 1
 	p.bandsOf = make([]int32, len(req.Placement.Outlines))
 	byRow := make([][]int, len(rows))
 	rows = append(rows, g.Height)
@@ -277,7 +285,7 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 	defer cancel(nil)
 	var wg sync.WaitGroup
 	for i := range p.req.threads() {
-		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Centres: p.req.Centres, Moments: p.areas.Vary == raster.ByCell}
+		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
 		tile := begin(i)
 		wg.Go(func() {
 			if err := p.work(ctx, c, tile); err != nil {
@@ -312,6 +320,30 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutte
 		}
 	}
 }
+
+// sets are the sets of zones, of which there is at least one.
+func (r *Request) sets() []Set {
+	if r.Sets == nil {
+		return []Set{{0, r.Centres}}
+	}
+	out := slices.Clone(r.Sets)
+	for i := range out {
+		out[i].Centres = out[i].Centres || r.Centres
+	}
+	return out
+}
+
+// setOf is the number of the set of a zone.
+func (p *pass) setOf(zone int) int {
+	k := len(p.sets) - 1
+	for k > 0 && zone < p.sets[k].First {
+		k--
+	}
+	return k
+}
+
+// centres reports whether a cell belongs to a zone that holds its centre.
+func (p *pass) centres(zone int) bool { return p.sets[p.setOf(zone)].Centres }
 
 // groups are the layers of each group.
 func (r *Request) groups() [][]int {

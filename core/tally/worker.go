@@ -34,7 +34,7 @@ func newWorker(p *pass) *worker {
 		}
 		w.groups = append(w.groups, group{kernel: newKernel(layers, p.areas), zones: make([]*totals, len(p.req.Zones.Zones))})
 	}
-	w.groups[0].kernel.sharing.units = p.req.Units
+	w.groups[0].kernel.sharing.starts(p)
 	return w
 }
 
@@ -134,7 +134,7 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 
 // pieces adds up a zone that can be described as pieces; done is false where it cannot.
 func (w *worker) pieces(c *zone.Cutter, win raster.Window, b *band, z int, load func() error) (done bool, err error) {
-	if !w.pass.pieces {
+	if !w.pass.pieces || w.pass.centres(z) {
 		return false, nil
 	}
 	k := w.groups[0].kernel
@@ -150,7 +150,7 @@ func (w *worker) pieces(c *zone.Cutter, win raster.Window, b *band, z int, load 
 		k.stride = stride
 		p, _ = c.Pieces(o, win, stride)
 	}
-	if err := k.pieces(p); err != nil {
+	if err := k.pieces(z, p); err != nil {
 		return false, err
 	}
 	w.groups[0].takeBytes(z, b.segments[0].A)
