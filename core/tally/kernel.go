@@ -49,7 +49,7 @@ type kernel struct {
 
 	counter counter // for one layer of bytes
 	stride  int     // of its cells in the last window
-	sharing sharing
+	sharing *sharing // nil where another group marks what zones share
 }
 
 func newKernel(layers []*layer, areas *raster.Areas) *kernel {
@@ -258,7 +258,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	}
 	for row := from; row < to; row++ {
 		full, edge, skipped := t.cropped(row, w)
-		if k.sharing.band != nil {
+		if k.sharing != nil && k.sharing.band != nil {
 			k.sharing.mark(spans.Zone, row, full)
 		}
 		if byCell {
@@ -315,7 +315,7 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 	shares := (*[256]int64)(k.shares) // a byte is its own slot, and there is room for all
 	for row := from; row < to; row++ {
 		full, edge, _ := t.cropped(row, w)
-		if k.sharing.band != nil {
+		if k.sharing != nil && k.sharing.band != nil {
 			k.sharing.mark(t.spans.Zone, row, full)
 		}
 		at := (row-w.Row)*c.Stride - w.Col
@@ -344,7 +344,7 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 // and all have the same area.
 func (k *kernel) pieces(z int, p *zone.Pieces) error {
 	cells := k.layers[0].cells.U8
-	if k.sharing.band != nil {
+	if k.sharing != nil && k.sharing.band != nil {
 		k.sharing.stretches(z, p.Whole)
 	}
 	shares := (*[256]int64)(k.shares)

@@ -178,7 +178,7 @@ func overlaps(p *pass, workers []*worker) (pairs [][2]int, many []int) {
 	all := map[[2]int32]bool{}
 	full, count := make([]bool, len(p.sets)), make([]int, len(p.sets))
 	for _, w := range workers {
-		s := &w.groups[0].kernel.sharing
+		s := &w.sharing
 		for i := range s.sets {
 			full[i] = full[i] || s.sets[i].full
 		}

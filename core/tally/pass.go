@@ -41,8 +41,9 @@ type Request struct {
 
 // Set is a set of zones among those of a request.
 type Set struct {
-	First   int  // its first zone; it ends where the next set begins
-	Centres bool // edges by cell centres, whatever the request has
+	First   int   // its first zone; it ends where the next set begins
+	Centres bool  // edges by cell centres, whatever the request has
+	Groups  []int // the groups of layers that are wanted, in rising order; nil for all
 }
 
 // Slot numbers the values of a layer: Missing, then the others in rising order. See [Tally.Number].
@@ -156,7 +157,7 @@ func (p *pass) number(workers []*worker) [][]float64 {
 		}
 		slices.Sort(all)
 		all = slices.Compact(all)
-		numbers[n] = append([]float64{math.NaN()}, all...)
+		numbers[n] = append([]float64{nan}, all...)
 		for _, w := range workers {
 			layer := w.layers[n]
 			layer.slots = make([]Slot, len(layer.values))
@@ -324,7 +325,7 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutte
 // sets are the sets of zones, of which there is at least one.
 func (r *Request) sets() []Set {
 	if r.Sets == nil {
-		return []Set{{0, r.Centres}}
+		return []Set{{Centres: r.Centres}}
 	}
 	out := slices.Clone(r.Sets)
 	for i := range out {
@@ -367,3 +368,5 @@ func widest[T int | int32](list []T) (most int) {
 
 // mostPieced is how many cells a window may have for its zones to be described as pieces.
 const mostPieced = 1 << 22
+
+var nan = math.NaN()

@@ -10,9 +10,10 @@ import (
 
 // worker adds up tiles.
 type worker struct {
-	pass   *pass
-	layers []*layer
-	groups []group
+	pass    *pass
+	layers  []*layer
+	groups  []group
+	sharing sharing
 }
 
 // group is what a worker knows of a group of layers.
@@ -34,7 +35,7 @@ func newWorker(p *pass) *worker {
 		}
 		w.groups = append(w.groups, group{kernel: newKernel(layers, p.areas), zones: make([]*totals, len(p.req.Zones.Zones))})
 	}
-	w.groups[0].kernel.sharing.starts(p)
+	w.sharing.starts(p)
 	return w
 }
 
@@ -81,7 +82,6 @@ func (t *totals) find(s int32) int {
 func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 	win := b.window(col)
 	loaded := false
-	sharing := &w.groups[0].kernel.sharing
 	load := func() error {
 		if loaded {
 			return nil
@@ -91,7 +91,7 @@ func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 		if err := w.load(win); err != nil {
 			return err
 		}
-		sharing.begin(win, w.layers[0].cells.Stride, b, col, w.pass.pieces)
+		w.sharing.begin(win, w.layers[0].cells.Stride, b, col, w.pass.pieces)
 		return nil
 	}
 	for _, t := range b.spans[col] {
@@ -113,7 +113,7 @@ func (w *worker) tile(c *zone.Cutter, b *band, col int) error {
 		}
 		t.spans.Free()
 	}
-	sharing.finish(c)
+	w.sharing.finish(c)
 	return nil
 }
 
@@ -122,8 +122,14 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 	if err := load(); err != nil {
 		return err
 	}
+	wanted := w.pass.sets[w.pass.setOf(t.spans.Zone)].Groups
+	sharing := &w.sharing // the first group marks what zones share
 	for i := range w.groups {
+		if wanted != nil && !slices.Contains(wanted, i) {
+			continue
+		}
 		g := &w.groups[i]
+		g.kernel.sharing, sharing = sharing, nil
 		if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
 			return err
 		}
@@ -150,6 +156,7 @@ func (w *worker) pieces(c *zone.Cutter, win raster.Window, b *band, z int, load 
 		k.stride = stride
 		p, _ = c.Pieces(o, win, stride)
 	}
+	k.sharing = &w.sharing
 	if err := k.pieces(z, p); err != nil {
 		return false, err
 	}

@@ -160,11 +160,6 @@ func given[T any](options any, name string) (value T) {
 	return value
 }
 
-// has reports whether options have one of a name.
-func has(options any, name string) bool {
-	return slices.ContainsFunc(option.Of(options), func(o option.Option) bool { return o.Name == name })
-}
-
 // claimOutputs declares what a command is to write, before it does any work.
 func (s *session) claimOutputs() error {
 	rules := output.Rules{Replace: given[bool](s.options, "force"), Book: book.IsBook}

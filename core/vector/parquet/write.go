@@ -43,7 +43,7 @@ type table struct {
 	columns group
 	taken   map[string]bool
 	puts    []func(any) parquet.Value
-	out     *parquet.Writer
+	out     *parquet.GenericWriter[any]
 	batch   []parquet.Row
 }
 
@@ -77,7 +77,7 @@ func (t *table) addField(f vector.Field, n parquet.Node, put func(any) parquet.V
 
 func (t *table) begin(w io.Writer, name string, options ...parquet.WriterOption) {
 	options = append([]parquet.WriterOption{parquet.CreatedBy("verdex", "", ""), parquet.MaxRowsPerRowGroup(rowsInGroup)}, options...)
-	t.out = parquet.NewWriter(w, append(options, parquet.NewSchema(name, t.columns))...)
+	t.out = parquet.NewGenericWriter[any](w, append(options, parquet.NewSchema(name, t.columns))...)
 }
 
 // write writes a row: a value, or nil, for each column.
