@@ -162,13 +162,11 @@ func (w *work) mapped(m *measured, t *terms) (s accuracy.Samples, legend *cover.
 	if err != nil {
 		return s, nil, err
 	}
-	tell, end := w.progress("measuring the map")
-	sums, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{m.source}, Zones: set, Placement: place, Threads: w.env.Threads, Progress: tell})
-	end()
+	sums, err := w.count("measuring the map", w.request(set, place, zonesKey(place), []raster.Source{m.source}, []string{m.key}))
 	if err != nil {
 		return s, nil, w.explainGap(err, m.plain, t, m.walk)
 	}
-	comp, err := extent.Compose(extent.Input{Raster: m.name, Tally: sums, Zones: set, Placement: place, Palette: m.palette, Coder: m.coder}, area.Units[1])
+	comp, err := extent.Compose(extent.Input{Raster: m.name, Tally: sums[0], Zones: set, Placement: place, Palette: m.palette, Coder: m.coder}, area.Units[1])
 	if err != nil {
 		return s, nil, w.explainGap(err, m.plain, t, m.walk)
 	}

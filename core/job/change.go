@@ -75,10 +75,7 @@ func Change(ctx context.Context, env Env, o ChangeOptions) (_ *Changed, err erro
 		}
 	}()
 	if err = c.open(); err == nil {
-		err = c.measure()
-	}
-	if err == nil && len(c.labels) > 2 && checks.wants("speckle") && o.readsAgain(c.in.Placement) {
-		err = c.findLone()
+		err = c.measure(len(c.labels) > 2 && checks.wants("speckle") && o.readsAgain(c.in.Placement))
 	}
 	if err != nil {
 		return nil, err
@@ -102,6 +99,8 @@ type comparison struct {
 	layers []raster.Source // on one grid, with crosswalks of intervals applied
 	plain  []raster.Source // before that
 	moved  []*view.Aligned
+	keys   []string // by layer
+	paths  []string // of the crosswalks
 	in     change.Input
 }
 
@@ -116,7 +115,7 @@ func (c *comparison) open() error {
 	if c.terms, err = w.readTerms(o.ClassOptions); err != nil {
 		return err
 	}
-	walkPaths, err := labelled(o.Crosswalk, labels, "crosswalk")
+	c.paths, err = labelled(o.Crosswalk, labels, "crosswalk")
 	if err != nil {
 		return err
 	}
@@ -127,7 +126,7 @@ func (c *comparison) open() error {
 	n := len(labels)
 	c.walks = make([]*cover.Crosswalk, n)
 	c.in = change.Input{Epochs: labels, Rasters: make([]string, n), Coders: make([]*cover.Coder, n)}
-	for i, path := range walkPaths {
+	for i, path := range c.paths {
 		if c.walks[i], err = w.readCrosswalk(path, c.terms.legend); err != nil {
 			return err
 		}
@@ -156,6 +155,11 @@ func (c *comparison) open() error {
 		if c.layers[i], c.in.Coders[i], err = c.terms.coder(l, c.walks[i]); err != nil {
 			return err
 		}
+		key, err := c.key(i, layers[i])
+		if err != nil {
+			return err
+		}
+		c.keys = append(c.keys, key)
 	}
 	c.out.layers = [2]raster.Source{c.layers[0], c.layers[n-1]}
 	c.out.coders = [2]*cover.Coder{c.in.Coders[0], c.in.Coders[n-1]}
@@ -163,23 +167,61 @@ func (c *comparison) open() error {
 	return err
 }
 
-// measure reads all epochs in one pass and makes changes of what it counts.
-func (c *comparison) measure() (err error) {
-	w := c.work
-	tell, end := w.progress("comparing")
-	c.in.Tally, err = tally.Measure(w.ctx, tally.Request{Layers: c.layers, Groups: change.Groups(len(c.labels)), Zones: c.in.Zones, Placement: c.in.Placement,
-		Centres: c.o.centres(), Threads: w.env.Threads, Progress: tell})
-	end()
+// key is the key of an epoch's layer on the grid of all; opened is its raster before it was brought there.
+func (c *comparison) key(i int, opened raster.Source) (string, error) {
+	if len(c.moved) > 0 {
+		return c.work.ownKey(i), nil
+	}
+	key := c.out.open[i].key
+	if g := c.plain[i].Header().Grid; c.plain[i] != opened {
+		key = keyOf("on", key, g.Width, g.Height, g.X0, g.Y0, g.DX, g.DY, g.CRS.String())
+	}
+	return c.work.classesKey(key, c.plain[i], c.layers[i], c.paths[i], c.terms.path)
+}
+
+// measure reads all epochs in one pass and makes changes of what it counts. With lone it looks for single cells that change and
+// change back, too.
+func (c *comparison) measure(lone bool) (err error) {
+	w, n := c.work, len(c.labels)
+	layers := c.layers
+	var flips []raster.Source
+	if lone {
+		layers, flips = c.flips()
+	}
+	key := zonesKey(c.in.Placement)
+	request := w.request(c.in.Zones, c.in.Placement, key, layers, c.keys)
+	request.Groups, request.Centres = change.Groups(n), c.o.centres()
+	requests := []tally.Keyed{request}
+	for e, f := range flips {
+		digests, err := w.digests(append([]string{c.terms.path}, c.paths[e:e+3]...)...)
+		if err != nil {
+			return err
+		}
+		own := keyOf("flips", c.keys[e:e+3], digests)
+		if len(c.moved) > 0 {
+			own = w.ownKey(n + e)
+		}
+		one := w.request(c.in.Zones, c.in.Placement, key, []raster.Source{f}, []string{own})
+		one.Beside, one.Centres = c.keys[e:e+3], request.Centres
+		requests = append(requests, one)
+	}
+	tallies, err := w.count("comparing", requests...)
 	if err != nil {
 		return c.explain(err)
 	}
+	c.in.Tally = tallies[0]
 	w.note(extent.SharedGround(c.in.Tally, c.in.Zones)...)
 	for _, a := range c.moved {
 		w.note(a.Notes...)
 	}
 	w.noteMoves(c.moved)
-	c.out.Changes, err = change.Compare(c.in, c.terms.unit)
-	return c.explain(err)
+	if c.out.Changes, err = change.Compare(c.in, c.terms.unit); err != nil {
+		return c.explain(err)
+	}
+	for e, found := range tallies[1:] {
+		c.out.FindLone(e, found)
+	}
+	return nil
 }
 
 // explain lists all values without a line, where reading stopped at the first.
@@ -190,26 +232,24 @@ func (c *comparison) explain(err error) error {
 	return err
 }
 
-// findLone measures single cells that change and change back.
-func (c *comparison) findLone() error {
-	w := c.work
+// keptBlocks is how many bytes of decoded blocks are kept for each epoch while single cells are looked for.
+const keptBlocks = 64 << 20
+
+// flips are the views that mark what changes and changes back, and the epochs with their blocks kept, so that the views and the pass decode
+// each block once.
+func (c *comparison) flips() (layers, flips []raster.Source) {
+	for _, l := range c.layers {
+		layers = append(layers, raster.NewPool(keptBlocks).KeepAll(l))
+	}
 	for e := range len(c.labels) - 2 {
-		flips := view.Flips([3]raster.Source(c.layers[e:e+3]), func(epoch int, v float64) int {
+		flips = append(flips, view.Flips([3]raster.Source(layers[e:e+3]), func(epoch int, v float64) int {
 			if m, ok := c.in.Coders[e+epoch].Code(v); ok && m.Kind == cover.Classified {
 				return m.Code
 			}
 			return -1
-		})
-		tell, end := w.progress("looking for single cells")
-		found, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{flips}, Zones: c.in.Zones, Placement: c.in.Placement,
-			Centres: c.o.centres(), Threads: w.env.Threads, Progress: tell})
-		end()
-		if err != nil {
-			return err
-		}
-		c.out.FindLone(e, found)
+		}))
 	}
-	return nil
+	return layers, flips
 }
 
 // epochs reads the labels, each with one raster or several that are one.

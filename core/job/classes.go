@@ -42,6 +42,7 @@ func (o UnitOption) unit() area.Unit {
 type terms struct {
 	unit   area.Unit
 	legend *cover.Legend
+	path   string        // of the legend
 	groups *cover.Groups // nil when classes are reported as they are
 }
 
@@ -54,7 +55,7 @@ func (t *terms) shown() *cover.Legend {
 }
 
 func (w *work) readTerms(o ClassOptions) (t terms, err error) {
-	t.unit = o.unit()
+	t.unit, t.path = o.unit(), o.Legend
 	if t.legend, err = w.readLegend(o.Legend); err != nil || o.By == "class" {
 		return t, err
 	}

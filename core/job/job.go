@@ -35,6 +35,10 @@ type Env struct {
 	Opened func(role, path string)
 	// Tables reads the tables of accounts; nil reads files.
 	Tables TableReader
+	// Counter measures; nil measures at once.
+	Counter Counter
+	// Maker makes the rasters and zones that a plan defines; nil for none.
+	Maker Maker
 }
 
 // TableReader reads a table of accounts by its name, as [cover.EachRow] reads files. The legend is that of the table, if it is known

@@ -23,6 +23,7 @@ type layers struct {
 	*view.Layers
 	files []open.File
 	moved []*view.Aligned
+	keys  []string // by layer
 }
 
 // Close closes the files of the layers.
@@ -54,15 +55,21 @@ func (w *work) openLayers(o LayerOptions, from SourceOptions) (_ *layers, err er
 			return nil, fault.Misusef("layer", text, "has the name of another layer")
 		}
 		names[name] = len(list)
-		f, path, err := w.oneRaster("layer", arg)
+		f, path, made, err := w.oneRaster("layer", arg)
 		if err != nil {
 			return nil, err
 		}
 		out.files = append(out.files, f)
-		s, err := w.adjust(f, path, nodataOf(name, from.NoData), from.CRS)
+		nodata := nodataOf(name, from.NoData)
+		s, err := w.adjust(f, path, nodata, from.CRS)
 		if err != nil {
 			return nil, err
 		}
+		key, err := w.cellsKey([]string{arg}, []string{made}, nodata, RasterOptions{SourceOptions: from})
+		if err != nil {
+			return nil, err
+		}
+		out.keys = append(out.keys, name+" "+key)
 		list = append(list, view.Layer{Name: name, Source: s})
 	}
 	if o.Grid != "" {

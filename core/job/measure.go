@@ -100,39 +100,40 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition
 	if err != nil {
 		return nil, nil, err
 	}
-	tallied := func(centres bool, what string) (*extent.Composition, error) {
-		tell, end := w.progress(what)
-		sums, err := tally.Measure(w.ctx, tally.Request{Layers: []raster.Source{l.source}, Zones: two.set, Placement: two.place, Sets: two.sets(),
-			Centres: centres, Threads: w.env.Threads, Progress: tell})
-		end()
-		if err != nil {
-			return nil, w.explainGap(err, l.plain, &t, l.walk)
-		}
+	request := w.request(two.set, two.place, zonesKey(two.place), []raster.Source{l.source}, []string{l.key})
+	request.Sets, request.Centres = two.sets(), o.centres()
+	requests := []tally.Keyed{request}
+	asked := o.Zones != "" && checks.wants("edges")
+	// A second tally takes the memory of the first again.
+	both := asked && o.readsAgain(two.place) && (len(two.set.Zones) <= 1<<17 || o.CheckAll)
+	if both {
+		request.Centres = !request.Centres
+		requests = append(requests, request)
+	}
+	tallies, err := w.count("measuring", requests...)
+	if err != nil {
+		return nil, nil, w.explainGap(err, l.plain, &t, l.walk)
+	}
+	compose := func(n int) (*extent.Composition, error) {
 		comp, err := extent.Compose(extent.Input{
-			Epoch: o.Epoch, Raster: l.name, Tally: sums, Zones: two.set, Placement: two.place, Palette: l.palette, Centres: centres, Coder: l.coder,
+			Epoch: o.Epoch, Raster: l.name, Tally: tallies[n], Zones: two.set, Placement: two.place, Palette: l.palette, Centres: requests[n].Centres, Coder: l.coder,
 		}, t.unit)
 		return comp, w.explainGap(err, l.plain, &t, l.walk)
 	}
-	comp, err := tallied(o.centres(), "measuring")
+	comp, err := compose(0)
 	if err != nil {
 		return nil, nil, err
 	}
 	w.noteMoves(l.moved)
 	var edges []check.Check
-	if o.Zones != "" && checks.wants("edges") {
-		rows := 0
-		for _, z := range comp.Zones {
-			rows += z.Len()
+	if both {
+		other, err := compose(1)
+		if err != nil {
+			return nil, nil, err
 		}
-		if !o.readsAgain(two.place) || rows > 1<<21 && !o.CheckAll { // a second composition takes the memory of the first again
-			edges = append(edges, check.Skipped("edges"))
-		} else {
-			other, err := tallied(!o.centres(), "checking edges")
-			if err != nil {
-				return nil, nil, err
-			}
-			edges = append(edges, comp.CheckEdges(other, checks.bounds))
-		}
+		edges = append(edges, comp.CheckEdges(other, checks.bounds))
+	} else if asked {
+		edges = append(edges, check.Skipped("edges"))
 	}
 	two.arrange(comp)
 	return comp, edges, nil
@@ -141,6 +142,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition
 // measured is the layer that is measured: classes, or values that the coder turns into them.
 type measured struct {
 	name    string
+	key     string
 	source  raster.Source
 	plain   raster.Source // before a crosswalk was applied to its cells
 	walk    *cover.Crosswalk
@@ -177,6 +179,9 @@ func (w *work) openCover(paths []string, crosswalk string, o RasterOptions, t *t
 	if err = src.needCRS(); err == nil {
 		m.source, m.coder, err = t.coder(src, m.walk)
 	}
+	if err == nil {
+		m.key, err = w.classesKey(src.key, src, m.source, crosswalk, t.path)
+	}
 	if err != nil {
 		src.Close()
 		return nil, err
@@ -205,12 +210,24 @@ func (w *work) openRules(o *MeasureOptions, t *terms) (*measured, error) {
 		var view *cover.RuleView
 		if view, err = cover.NewRuleView(rules, l.Layers, t.legend, false); err == nil {
 			m.source, m.plain = view, view
+			if m.key, err = w.rulesKey(o, l); err != nil {
+				break
+			}
 			m.coder = &cover.Coder{Legend: t.legend, NoData: view.Header().NoData, Groups: t.groups}
 			return m, nil
 		}
 	}
 	l.Close()
 	return nil, err
+}
+
+// rulesKey is the key of the classes that rules make of layers.
+func (w *work) rulesKey(o *MeasureOptions, l *layers) (string, error) {
+	if len(l.moved) > 0 {
+		return w.ownKey(0), nil
+	}
+	digests, err := w.digests(o.Rules, o.Legend)
+	return keyOf("rules", digests, l.keys, o.CodesAsNumbers), err
 }
 
 // conditionsOf are the conditions of rules.

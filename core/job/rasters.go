@@ -45,6 +45,7 @@ type cells struct {
 	raster.Source
 	files []open.File
 	path  string // for messages
+	key   string // rasters with the same key have the same cells
 }
 
 // Close closes the files.
@@ -91,11 +92,13 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 	}()
 	var sources []raster.Source
 	assumed := ""
-	for _, arg := range paths {
-		f, path, err := w.oneRaster(role, arg)
+	made := make([]string, len(paths))
+	for i, arg := range paths {
+		f, path, key, err := w.oneRaster(role, arg)
 		if err != nil {
 			return nil, err
 		}
+		made[i] = key
 		out.files = append(out.files, f)
 		s, err := w.adjust(f, path, nodata, o.CRS)
 		if err != nil {
@@ -109,6 +112,9 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 			w.note(path + ": " + a)
 		}
 		sources = append(sources, s)
+	}
+	if out.key, err = w.cellsKey(paths, made, nodata, o); err != nil {
+		return nil, err
 	}
 	if len(sources) == 1 {
 		out.Source = sources[0]
@@ -153,8 +159,14 @@ func wouldMakeUp(path string) error {
 }
 
 // oneRaster opens FILE or FILE#BAND whose cells are wanted. A file of several bands is not read by its first one without
-// being asked.
-func (w *work) oneRaster(role, arg string) (f open.File, path string, err error) {
+// being asked. What a plan defines is opened by its name and has a key.
+func (w *work) oneRaster(role, arg string) (f open.File, path, key string, err error) {
+	if made, key, err := w.madeRaster(arg); made != nil || err != nil {
+		if err != nil {
+			return nil, arg, "", err
+		}
+		return madeFile{made.Source, made}, arg, key, nil
+	}
 	path, band := open.Split(arg)
 	w.reads(role, path)
 	if strings.HasSuffix(strings.ToLower(path), ".asc") {
@@ -167,7 +179,7 @@ func (w *work) oneRaster(role, arg string) (f open.File, path string, err error)
 				err = fault.Errorf("%s: there is no such file, and a band is named by its number", arg).Do("write %s#1 for the first", before)
 			}
 		}
-		return nil, path, err
+		return nil, path, "", err
 	}
 	h := f.Header()
 	bands := h.Bands
@@ -184,9 +196,9 @@ func (w *work) oneRaster(role, arg string) (f open.File, path string, err error)
 	}
 	if err != nil {
 		f.Close()
-		return nil, path, err
+		return nil, path, "", err
 	}
-	return f, path, nil
+	return f, path, "", nil
 }
 
 // noCRS says why a raster has no CRS, or no place at all.

@@ -72,11 +72,19 @@ func isVector(where string) bool {
 
 // readsBeside records the files beside one that are read with it: the parts of a shapefile, and the CRS of an ASCII grid.
 func (w *work) readsBeside(role, path string) {
-	for _, p := range Beside(path) {
+	for _, p := range existing(Beside(path)) {
+		w.reads(role, p)
+	}
+}
+
+// existing are the files of a list that exist.
+func existing(paths []string) (out []string) {
+	for _, p := range paths {
 		if _, err := os.Stat(p); err == nil {
-			w.reads(role, p)
+			out = append(out, p)
 		}
 	}
+	return out
 }
 
 // Beside returns the files beside one that are read with it, whether they exist or not: the parts of a shapefile, and the CRS
@@ -129,6 +137,9 @@ func (w *work) loadLayer(role, where, crsText, names string) (*vector.Layer, err
 	crs, err := w.zonesCRS(crsText)
 	if err != nil {
 		return nil, err
+	}
+	if l, err := w.madeZones(where); l != nil || err != nil {
+		return l, err
 	}
 	path, _ := vectors.Split(where)
 	kind, err := vectors.Kind(path)

@@ -17,6 +17,18 @@ func (p *Pool) Keep(s Source) Source {
 	return &cached{Source: s, pool: p, blockW: w, blockH: h}
 }
 
+// KeepAll is like Keep, and keeps blocks that are read whole, too: for a source that is read by several, each of which reads all of it.
+func (p *Pool) KeepAll(s Source) Source {
+	w, h := s.BlockSize()
+	return &cached{Source: s, pool: p, blockW: w, blockH: h, all: true}
+}
+
+// KeepsAll reports whether a source is one of [Pool.KeepAll].
+func KeepsAll(s Source) bool {
+	c, ok := s.(*cached)
+	return ok && c.all
+}
+
 // Pool is a set of decoded blocks with a limit on their bytes, shared by the views made with it.
 type Pool struct {
 	mu     sync.Mutex
@@ -101,6 +113,7 @@ type cached struct {
 	Source
 	pool           *Pool
 	blockW, blockH int
+	all            bool // blocks that are read whole are kept, too
 }
 
 // NewReader implements [Source].
@@ -119,7 +132,7 @@ func (r *cachedReader) Read(w Window, dst *Cells) error {
 	whole := func(bx, by int) Window {
 		return Window{bx * c.blockW, by * c.blockH, min(c.blockW, g.Width-bx*c.blockW), min(c.blockH, g.Height-by*c.blockH)}
 	}
-	if bx0 == bx1 && by0 == by1 && whole(bx0, by0) == w {
+	if !c.all && bx0 == bx1 && by0 == by1 && whole(bx0, by0) == w {
 		return r.r.Read(w, dst)
 	}
 	dst.Resize(c.Header().Type, w.Width, w.Height, w.Width)

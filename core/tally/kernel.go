@@ -47,8 +47,8 @@ type kernel struct {
 	extents    []Extent // by slot: of the zone and window at hand
 	present    []uint64 // which of extents are not empty
 
-	counter counter // for one layer of bytes
-	stride  int     // of its cells in the last window
+	counter counter  // for one layer of bytes
+	stride  int      // of its cells in the last window
 	sharing *sharing // nil where another group marks what zones share
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -15,6 +16,7 @@ type Keyed struct {
 	Request
 	LayerKeys []string // by layer
 	ZonesKey  string   // of the zones with their placement and their sets
+	Beside    []string // keys of layers that its own layers are computed from: it is done in the pass in which these are read
 }
 
 // Together does requests in as few passes as possible: those that share a layer are done in one pass, which reads each tile once. It returns
@@ -54,7 +56,7 @@ func connected(reqs []Keyed) (out [][]int) {
 		grid := fmt.Sprintf("%d %d %x %x %x %x %v ", g.Width, g.Height, g.X0, g.Y0, g.DX, g.DY, g.CRS)
 		at := len(out)
 		out = append(out, []int{i})
-		for _, key := range reqs[i].LayerKeys {
+		for _, key := range append(slices.Clone(reqs[i].LayerKeys), reqs[i].Beside...) {
 			other, known := of[grid+key]
 			if known && other != at { // both become one
 				low, high := min(at, other), max(at, other)
@@ -112,6 +114,8 @@ func (j *joined) add(r *Keyed) {
 			n = len(j.req.Layers)
 			j.layers[key] = n
 			j.req.Layers = append(j.req.Layers, r.Layers[i])
+		} else if raster.KeepsAll(r.Layers[i]) && !raster.KeepsAll(j.req.Layers[n]) { // others read its blocks, too
+			j.req.Layers[n] = r.Layers[i]
 		}
 		p.layers = append(p.layers, n)
 	}
