@@ -142,26 +142,39 @@ func (o Option) Word() string {
 // when a value is not one that an option may have.
 func Check(options any) error {
 	for _, o := range Of(options) {
-		v := reflect.ValueOf(options).Elem().FieldByIndex(o.index)
-		switch v.Kind() {
-		case reflect.String:
-			if v.String() == "" {
-				v.SetString(o.Default)
-			}
-			if o.Choices != nil && v.String() != "" && !slices.Contains(o.Choices, v.String()) {
-				return fault.Misusef(o.Name, v.String(), "is not valid").Do("choose %s", oneOf(o.Choices))
-			}
-		case reflect.Int:
-			if err := o.within(float64(v.Int())); err != nil {
-				return err
-			}
-		case reflect.Float64:
-			if err := o.within(v.Float()); err != nil {
-				return err
-			}
+		if err := o.Check(options); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// Check is [Check] for one option.
+func (o Option) Check(options any) error {
+	v := reflect.ValueOf(options).Elem().FieldByIndex(o.index)
+	switch v.Kind() {
+	case reflect.String:
+		if v.String() == "" {
+			v.SetString(o.Default)
+		}
+		if o.Choices != nil && v.String() != "" && !slices.Contains(o.Choices, v.String()) {
+			return fault.Misusef(o.Name, v.String(), "is not valid").Do("choose %s", oneOf(o.Choices))
+		}
+	case reflect.Int:
+		return o.within(float64(v.Int()))
+	case reflect.Float64:
+		return o.within(v.Float())
+	}
+	return nil
+}
+
+// Field is the name of the option's field in lower case, by which a plan names the arguments of a command.
+func (o Option) Field(options any) string {
+	t := reflect.TypeOf(options)
+	if t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	return strings.ToLower(t.FieldByIndex(o.index).Name)
 }
 
 // Fill gives the options that a struct points to their defaults, numbers too.

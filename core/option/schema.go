@@ -16,11 +16,7 @@ func Schema(options any) map[string]any {
 	for _, o := range Of(options) {
 		name, p := o.Name, o.schema()
 		if o.Argument != "" {
-			t := reflect.TypeOf(options)
-			if t.Kind() == reflect.Pointer {
-				t = t.Elem()
-			}
-			name = strings.ToLower(t.FieldByIndex(o.index).Name)
+			name = o.Field(options)
 		}
 		properties[name] = p
 	}

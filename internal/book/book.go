@@ -45,6 +45,7 @@ type Options struct {
 	Wait    time.Duration // for others who write; 0 for DefaultWait
 	Program string        // version of the program, for what is posted
 	Write   bool          // something is to be posted
+	Mark    string        // begins the name of a book that is being made, behind .verdex-
 	migrate bool          // an older schema may be written to
 }
 

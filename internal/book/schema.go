@@ -294,7 +294,7 @@ func Create(ctx context.Context, where string, o Options) error {
 		}
 		return fmt.Errorf("%s: it exists already: choose another name", where)
 	}
-	f, err := os.CreateTemp(filepath.Dir(where), ".verdex-*")
+	f, err := os.CreateTemp(filepath.Dir(where), ".verdex-"+o.Mark+"*")
 	if err != nil {
 		return fmt.Errorf("%s: its folder cannot be written to (%w): choose another place", where, fault.Reason(err))
 	}

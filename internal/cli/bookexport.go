@@ -23,7 +23,7 @@ import (
 )
 
 type exportOptions struct {
-	Args    []string `arg:"BOOK [ACCOUNT...]" in:"-"`
+	Book    []string `arg:"BOOK [ACCOUNT...]" in:"-"`
 	Package string   `opt:"package" out:"package" help:"<FOLDER> to make: CSV tables, legends, zones, metadata, checksums"`
 	Title   string   `opt:"title" help:"<TEXT> that names the package"`
 	Licence string   `opt:"licence" help:"<TEXT> of the terms under which the package may be used"`
@@ -76,8 +76,8 @@ func bookExport(s *session, o *exportOptions) error {
 			return usage("book export writes files: book show is for reading")
 		}
 	}
-	return s.withBook(o.Args, false, o.Wait, 0, 1<<20, "a book", func(b *book.Book) error {
-		list, err := s.currentOf(b, o.Args[1:])
+	return s.withBook(o.Book, false, o.Wait, 0, 1<<20, "a book", func(b *book.Book) error {
+		list, err := s.currentOf(b, o.Book[1:])
 		if err != nil {
 			return err
 		}

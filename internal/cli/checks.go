@@ -35,6 +35,9 @@ func (s *session) writeChecks(o checkOutput, checks []check.Check) error {
 // reportChecks notes the checks that hold by name, and warns of the others. It returns errStrict when one falls short, or the
 // reporter has warned, and that counts.
 func (s *session) reportChecks(o checkOutput, checks []check.Check) error {
+	if s.plan != nil {
+		s.plan.checks = append(s.plan.checks, checks...)
+	}
 	var holding []string
 	for _, c := range checks {
 		switch c.Outcome {

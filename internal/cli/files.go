@@ -29,6 +29,7 @@ type commandFiles struct {
 	*output.Job
 	post      func() error
 	after     []func() error
+	before    func() error // what is done when all is written, but nothing is in its place
 	committed bool
 }
 
@@ -50,8 +51,13 @@ func withFiles(ctx context.Context, c *cli.Command, options any, do func(*sessio
 	}
 	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
 		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads")}
+	return s.withFiles(do)
+}
+
+// withFiles does the work of a command between the check of its files and the commit of what it has written.
+func (s *session) withFiles(do func(*session) error) error {
 	defer s.Discard()
-	for _, in := range inputsOf(options) {
+	for _, in := range inputsOf(s.options) {
 		s.Read(in)
 	}
 	if err := s.claimOutputs(); err != nil {
@@ -74,6 +80,11 @@ func (f *commandFiles) commit() error {
 		return nil
 	}
 	f.committed = true
+	if f.before != nil {
+		if err := f.before(); err != nil {
+			return err
+		}
+	}
 	if err := f.Commit(f.post); err != nil {
 		return err
 	}

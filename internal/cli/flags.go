@@ -82,6 +82,9 @@ func readFlags(c *cli.Command, options any) {
 // optionsKey is the key under which a command has its options with their defaults.
 const optionsKey = "options"
 
+// doKey is the key under which a command has what it does, as a function of a session and its options.
+const doKey = "do"
+
 // optionsOf are the options of a command, nil for one with commands below it.
 func optionsOf(c *cli.Command) []option.Option {
 	if defaults, ok := c.Metadata[optionsKey]; ok {
@@ -95,7 +98,7 @@ func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command
 	defaults := new(O)
 	option.Fill(defaults)
 	c.Flags = flagsOf(defaults)
-	c.Metadata = map[string]any{optionsKey: defaults}
+	c.Metadata = map[string]any{optionsKey: defaults, doKey: func(s *session, options any) error { return do(s, options.(*O)) }}
 	for _, o := range option.Of(defaults) {
 		if o.Argument != "" {
 			c.ArgsUsage = o.Argument

@@ -23,6 +23,9 @@ type reporter struct {
 	color  bool         // standard error is a terminal that wants colours
 	width  int          // of the terminal; 0 for none
 	warned int
+	// Of a step of a plan: who shows its progress, and what it has said.
+	run  *reporter
+	said struct{ notes, warnings []string }
 }
 
 func newReporter(c *cli.Command) *reporter {
@@ -42,6 +45,8 @@ func newReporter(c *cli.Command) *reporter {
 // Note takes a sentence about what was assumed, found or done.
 func (r *reporter) Note(text string) {
 	switch {
+	case r.run != nil:
+		r.said.notes = append(r.said.notes, text)
 	case r.quiet:
 	case r.log != nil:
 		r.log.Info(text)
@@ -53,6 +58,10 @@ func (r *reporter) Note(text string) {
 // Warn takes a sentence about what may be wrong.
 func (r *reporter) Warn(text string) {
 	r.warned++
+	if r.run != nil {
+		r.said.warnings = append(r.said.warnings, text)
+		return
+	}
 	if r.log != nil {
 		r.log.Warn(text)
 		return
@@ -104,6 +113,9 @@ func (r *reporter) warnings(texts []string) {
 // Progress begins a piece of work. The first function takes how much of it is done; the second ends it.
 // A bar shows only when standard error is a terminal.
 func (r *reporter) Progress(what string) (tell func(done, total int), end func()) {
+	if r.run != nil {
+		return r.run.Progress(what)
+	}
 	f, ok := r.w.(*os.File)
 	if r.quiet || r.log != nil || !ok || !term.IsTerminal(int(f.Fd())) {
 		return nil, func() {}

@@ -30,16 +30,29 @@ type session struct {
 	stdout  io.Writer
 	version string
 	threads int
+	plan    *planned // the plan whose step this is; nil for a command by itself
 }
 
 // env is the environment of the command's jobs.
 func (s *session) env() job.Env {
-	return job.Env{
+	env := job.Env{
 		Threads: s.threads,
 		Log:     s.reporter,
 		Opened:  func(role, path string) { s.Read(output.Input{Role: role, Path: path}) },
 		Tables:  s.readTable,
 	}
+	if s.plan != nil {
+		env.Counter, env.Maker = s.plan.counter, s.plan.maker
+	}
+	return env
+}
+
+// Claim declares an output. A step of a plan replaces what the plan has written before.
+func (s *session) Claim(path string, rules output.Rules) error {
+	if s.plan != nil && !rules.Folder && s.plan.owns(path) {
+		rules.Replace = true
+	}
+	return s.commandFiles.Claim(path, rules)
 }
 
 // readTable reads a table of an account: a file, or BOOK#ACCOUNT.

@@ -406,6 +406,23 @@ func (j *Job) Discard() {
 	}
 }
 
+// Staged is an output that is written but not in its place yet.
+type Staged struct {
+	Path   string // where it is to be
+	Temp   string // where it is
+	Folder bool
+}
+
+// Staged lists the outputs that are written but not in their places. Those that go into pipes and devices are not among them.
+func (j *Job) Staged() (out []Staged) {
+	for _, c := range j.claims {
+		if c.staged != "" && !c.stream {
+			out = append(out, Staged{c.name, c.staged, c.rules.Folder})
+		}
+	}
+	return out
+}
+
 // Old is the file that an output replaces, "" for none.
 func (j *Job) Old(path string) string {
 	if c, err := j.claimed(path); err == nil && c.old != nil {

@@ -3,6 +3,8 @@ package output
 import (
 	"errors"
 	"os"
+	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 )
@@ -12,6 +14,7 @@ import (
 type Temporaries struct {
 	hold  sync.Mutex // while files are put in their places
 	mu    sync.Mutex
+	mark  string
 	names map[string]bool
 	ended bool
 }
@@ -19,8 +22,28 @@ type Temporaries struct {
 // errEnded says that the program is about to end.
 var errEnded = errors.New("the program is ending")
 
-// pattern is that of the names of temporary files.
-const pattern = ".verdex-*"
+// Prefix begins the names of temporary files.
+const Prefix = ".verdex-"
+
+// Mark sets what stands behind [Prefix] in the names of temporary files, by which those that a killed program has left are found.
+func (t *Temporaries) Mark(mark string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.mark = mark
+}
+
+// Sweep removes what begins with [Prefix] and a mark from a folder.
+func Sweep(dir, mark string) {
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return // what is there is of no concern
+	}
+	for _, e := range list {
+		if strings.HasPrefix(e.Name(), Prefix+mark) {
+			os.RemoveAll(filepath.Join(dir, e.Name()))
+		}
+	}
+}
 
 // file makes an empty temporary file in a folder.
 func (t *Temporaries) file(dir string) (*os.File, error) {
@@ -29,7 +52,7 @@ func (t *Temporaries) file(dir string) (*os.File, error) {
 	if t.ended {
 		return nil, errEnded
 	}
-	f, err := os.CreateTemp(dir, pattern)
+	f, err := os.CreateTemp(dir, Prefix+t.mark+"*")
 	if err == nil {
 		t.note(f.Name())
 	}
@@ -43,7 +66,7 @@ func (t *Temporaries) folder(dir string) (string, error) {
 	if t.ended {
 		return "", errEnded
 	}
-	name, err := os.MkdirTemp(dir, pattern)
+	name, err := os.MkdirTemp(dir, Prefix+t.mark+"*")
 	if err == nil {
 		t.note(name)
 	}

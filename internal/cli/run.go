@@ -1,0 +1,575 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/text"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/output"
+	"github.com/verdex-land/verdex/internal/plan"
+)
+
+type runOptions struct {
+	Plan   []string `arg:"PLAN|RECORD" in:"plan"`
+	Fresh  bool     `opt:"fresh" help:"measure everything again, whatever the cache folder holds"`
+	DryRun bool     `opt:"dry-run" help:"show what would be done, read and written, and do nothing"`
+	Only   string   `opt:"only" help:"make one <OUTPUT> only, by its name in the plan, with what it needs"`
+	Epoch  string   `opt:"epoch" help:"make the outputs about one epoch only, by its <LABEL>"`
+	forceOption
+}
+
+func runCommand() *cli.Command {
+	return command(cli.Command{
+		Name:  "run",
+		Usage: "do everything that a plan states",
+		Description: `Makes the outputs of a plan, in one pass over each raster for all epochs, pairs, checks and sets of zones. What did not
+change since the last run is not made again, and a run that was interrupted goes on from its last finished output. A record of
+the run goes beside the outputs; given a record instead of a plan, the same bytes are made again, or the input is named
+that is no longer the same.
+
+  verdex run plan.yaml
+  verdex run plan.yaml --dry-run
+  verdex run plan.yaml --only matrix
+  verdex run results/plan.record.json`,
+	}, runPlan)
+}
+
+// planCommands are the commands that a plan can make outputs with.
+func planCommands(root *cli.Command) (out []plan.Command) {
+	var walk func(c *cli.Command, path string)
+	walk = func(c *cli.Command, path string) {
+		for _, sub := range c.Commands {
+			name := strings.TrimSpace(path + " " + sub.Name)
+			if defaults, ok := sub.Metadata[optionsKey]; ok && makesOutput(name) {
+				out = append(out, plan.Command{Name: name, New: func() any { return plan.Clone(defaults) }})
+			}
+			walk(sub, name)
+		}
+	}
+	walk(root, "")
+	return out
+}
+
+// makesOutput reports whether a command makes something that a plan can want.
+func makesOutput(name string) bool {
+	first, rest, _ := strings.Cut(name, " ")
+	switch first {
+	case "look", "demo", "run", "check", "plan", "explain":
+		return false
+	case "book":
+		return rest == "export"
+	}
+	return true
+}
+
+// planned is what a step of a plan has of the plan.
+type planned struct {
+	counter job.Counter
+	maker   job.Maker
+	owns    func(path string) bool
+	checks  []check.Check
+}
+
+// planRun is a plan while it is run.
+type planRun struct {
+	*session
+	plan    *plan.Plan
+	store   *plan.Store
+	options *runOptions
+	root    *cli.Command
+	out     *canvas
+	width   int // of the names of steps
+	done    []plan.Done
+	reused  []bool
+	strict  bool
+}
+
+// openPlan reads the plan that a command names, or that of a record.
+func (s *session) openPlan(args []string) (p *plan.Plan, record *plan.Record, err error) {
+	if len(args) != 1 {
+		return nil, nil, usage("%s takes one plan, and %s (verdex plan new writes one)", s.name, text.Given(len(args)))
+	}
+	commands := planCommands(newRoot(s.version, io.Discard, io.Discard))
+	path := args[0]
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		return nil, nil, usage("%s: it is a folder: name the plan in it, or write one with verdex plan new %s", path, path)
+	}
+	if plan.IsRecord(path) {
+		if record, err = plan.ReadRecord(path); err != nil {
+			return nil, nil, err
+		}
+		p, err = plan.Parse(plan.At(path, record.PlanPath), []byte(record.Plan), commands)
+		return p, record, err
+	}
+	p, err = plan.Read(path, commands)
+	return p, nil, err
+}
+
+func runPlan(s *session, o *runOptions) error {
+	begun := time.Now()
+	p, record, err := s.openPlan(o.Plan)
+	if err != nil {
+		return planError(err)
+	}
+	if record != nil {
+		if err := s.sameInputs(o.Plan[0], record); err != nil {
+			return err
+		}
+	}
+	if err := p.Select(o.Only, o.Epoch); err != nil {
+		return usageError{err}
+	}
+	r := &planRun{session: s, plan: p, options: o, out: newCanvas(s.stdout), root: newRoot(s.version, io.Discard, io.Discard),
+		done: make([]plan.Done, len(p.Steps)), reused: make([]bool, len(p.Steps))}
+	for _, step := range p.Steps {
+		r.width = max(r.width, runewidth.StringWidth(step.Name))
+	}
+	if r.store, err = plan.OpenStore(p.CacheDir, p.CacheLimit); err != nil {
+		return err
+	}
+	err = r.store.Lock(s.ctx, func() { s.Note(p.CacheDir + ": another run of the plan is at work; this one waits until it has ended") })
+	if err != nil {
+		return err
+	}
+	defer r.store.Close()
+	if o.DryRun {
+		return r.foretell()
+	}
+	if err := r.prepare(); err != nil {
+		return err
+	}
+	errs := r.steps()
+	if s.ctx.Err() != nil {
+		return s.ctx.Err()
+	}
+	return r.conclude(begun, record, errs)
+}
+
+// planError words what is wrong with a plan.
+func planError(err error) error {
+	var problems plan.Problems
+	if errors.As(err, &problems) && len(problems) > 1 {
+		return usage("%s\nverdex: the plan has %s", problems.Error(), text.Count(len(problems), "problem"))
+	} else if errors.As(err, &problems) {
+		return usageError{problems}
+	}
+	return err
+}
+
+// folders are those in which steps write.
+func (r *planRun) folders() (out []string) {
+	add := func(path string) {
+		if dir := filepath.Dir(path); !slices.Contains(out, dir) {
+			out = append(out, dir)
+		}
+	}
+	for _, step := range r.plan.Steps {
+		for _, w := range step.Writes() {
+			add(w)
+		}
+	}
+	if b := r.plan.Book; b != "" && !book.IsPostgres(b) {
+		add(b)
+	}
+	add(r.plan.Record)
+	return out
+}
+
+// prepare makes the folders of the outputs, and the book; what a run that was killed has left is removed.
+func (r *planRun) prepare() error {
+	mark := r.store.Mark()
+	if t, ok := r.ctx.Value(temporariesKey{}).(*output.Temporaries); ok {
+		t.Mark(mark)
+	}
+	for _, dir := range r.folders() {
+		if err := r.Folder(dir); err != nil {
+			return err
+		}
+		output.Sweep(dir, mark)
+	}
+	posts := slices.ContainsFunc(r.plan.Steps, func(s *plan.Step) bool { return s.Posts() == r.plan.Book && r.plan.Book != "" })
+	if b := r.plan.Book; posts && !book.IsPostgres(b) {
+		if _, err := os.Stat(b); errors.Is(err, os.ErrNotExist) {
+			if err := book.Create(r.ctx, b, book.Options{Program: r.version, Mark: mark}); err != nil {
+				return err
+			}
+			r.Note(b + ": the book is made")
+		}
+	}
+	if _, err := os.Stat(r.plan.Record); err == nil && !plan.IsRecord(r.plan.Record) {
+		return fmt.Errorf("%s: the record of the run goes there, and another file has the name: choose another place with record in the plan", r.plan.Record)
+	}
+	return r.Claim(r.plan.Record, output.Rules{Replace: true, Book: book.IsBook})
+}
+
+// steps does the steps.
+func (r *planRun) steps() []error {
+	counter := &plan.Counter{Store: r.store, Fresh: r.options.Fresh, Threads: r.threads, Progress: r.Progress}
+	if r.plan.Title != "" {
+		r.out.line(r.out.bold(r.plan.Title))
+		r.out.line()
+		r.out.flush()
+	}
+	schedule := &plan.Schedule{Counter: counter}
+	return schedule.Run(r.ctx, r.plan.Steps, func(i int, counter job.Counter) error {
+		err := r.step(i, counter)
+		if r.ctx.Err() == nil {
+			r.show(i, err)
+		}
+		return err
+	})
+}
+
+// show shows what became of a step.
+func (r *planRun) show(i int, err error) {
+	step, c := r.plan.Steps[i], r.out
+	name := left(step.Name, r.width)
+	switch what := strings.Join(r.written(i), ", "); {
+	case err != nil:
+		c.line(c.bold("✗ ") + name + "  " + c.bold("failed"))
+	case step.Hidden:
+		return
+	case r.reused[i]:
+		c.line("= " + name + "  " + c.dim("as it was  ") + what)
+	default:
+		c.line("✓ " + name + "  made       " + what)
+	}
+	c.flush()
+	if err == nil && !r.reused[i] {
+		for _, w := range r.done[i].Warnings {
+			r.Warn(step.Name + ": " + w)
+		}
+	}
+}
+
+// written are what a step has written, for people.
+func (r *planRun) written(i int) (out []string) {
+	out = r.plan.Steps[i].Writes()
+	if b := r.plan.Steps[i].Posts(); b != "" {
+		out = append(out, "posted to "+book.NameOf(b))
+	}
+	return out
+}
+
+// step does one step, unless all that it is made of and all that it wrote is as it was.
+func (r *planRun) step(i int, counter job.Counter) error {
+	step := r.plan.Steps[i]
+	key, _, err := r.keyOf(step)
+	if err != nil {
+		return err
+	}
+	if old := r.store.Done(step.Name); r.isDone(step, key, old) && !r.options.Fresh {
+		r.done[i], r.reused[i] = *old, true
+		return nil
+	}
+	temporaries, ok := r.ctx.Value(temporariesKey{}).(*output.Temporaries)
+	if !ok {
+		temporaries = &output.Temporaries{}
+		temporaries.Mark(r.store.Mark())
+	}
+	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
+		ctx: r.ctx, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
+	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: r.store.Wrote}
+	done := plan.Done{Name: step.Name, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
+	s.before = func() error { return r.aboutToWrite(s, &done) }
+	do := r.do(step.Command)
+	if err := s.withFiles(func(s *session) error { return do(s, s.options) }); err != nil && !errors.Is(err, errStrict) {
+		return err
+	} else if err != nil {
+		r.strict = true
+	}
+	done.Finished, done.Complete = time.Now().UTC().Truncate(time.Second), true
+	done.Notes, done.Warnings = s.said.notes, s.said.warnings
+	for _, c := range s.plan.checks {
+		one := plan.Check{Name: c.Name, Outcome: c.Outcome.String()}
+		if c.Outcome != check.Holds {
+			one.Text = c.Text
+		}
+		done.Checks = append(done.Checks, one)
+	}
+	r.done[i] = done
+	return r.store.SetDone(&done)
+}
+
+// do is what a command does.
+func (r *planRun) do(name string) func(*session, any) error {
+	c := r.root
+	for _, word := range strings.Fields(name) {
+		c = c.Command(word)
+	}
+	return c.Metadata[doKey].(func(*session, any) error)
+}
+
+// keyOf is the key of a step, and the files that its options name.
+func (r *planRun) keyOf(step *plan.Step) (string, []plan.File, error) {
+	var files []plan.File
+	for _, in := range inputsOf(step.Options) {
+		info, err := os.Stat(in.Path)
+		if err != nil || !info.Mode().IsRegular() || in.Path == step.Posts() {
+			continue
+		}
+		f, err := r.store.FileOf(in.Role, in.Path)
+		if err != nil {
+			return "", nil, err
+		}
+		files = append(files, f)
+	}
+	return r.plan.KeyOf(step, r.version, files), files, nil
+}
+
+// isDone reports whether a step need not be done again. What posts to a book is done again: the book knows what it holds.
+func (r *planRun) isDone(step *plan.Step, key string, old *plan.Done) bool {
+	return old != nil && old.Complete && old.Key == key && step.Posts() == "" && r.store.Same(old.Inputs) && r.store.Same(old.Outputs)
+}
+
+// aboutToWrite notes what a step is about to put in its place, so that a run after one that is killed now knows it.
+func (r *planRun) aboutToWrite(s *session, done *plan.Done) error {
+	for _, in := range s.Inputs() {
+		if in.Role == "" {
+			continue
+		}
+		if err := in.Changed(); err != nil {
+			return err
+		}
+		f, err := r.store.FileOf(in.Role, in.Path)
+		if err != nil {
+			return err
+		}
+		done.Inputs = append(done.Inputs, f)
+	}
+	for _, staged := range s.Staged() {
+		err := filepath.WalkDir(staged.Temp, func(path string, e os.DirEntry, err error) error {
+			if err != nil || e.IsDir() {
+				return err
+			}
+			f, err := r.store.FileOf("", path)
+			f.Path = staged.Path + strings.TrimPrefix(path, staged.Temp)
+			done.Outputs = append(done.Outputs, f)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	intent := *done
+	if old := r.store.Done(done.Name); old != nil { // those may still be there
+		intent.Outputs = slices.Concat(done.Outputs, old.Outputs)
+	}
+	return r.store.SetDone(&intent)
+}
+
+// conclude writes the record and shows what became of the run.
+func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) error {
+	c := r.out
+	failed, made, same, outputs := 0, 0, 0, 0
+	var done []plan.Done
+	for i, err := range errs {
+		switch step := r.plan.Steps[i]; {
+		case err != nil:
+			failed++
+			r.Warn(step.Name + ": " + messageOf(err))
+		default:
+			done = append(done, r.done[i])
+			if step.Hidden {
+				continue
+			}
+			if outputs++; r.reused[i] {
+				same++
+			} else {
+				made++
+			}
+		}
+	}
+	c.line()
+	summary := fmt.Sprintf("%s made, %d as they were", text.Count(made, "output"), same)
+	if same == 0 {
+		summary = text.Count(made, "output") + " made"
+	} else if made == 0 {
+		summary = fmt.Sprintf("nothing to do: all %s as they were", text.Count(same, "output"))
+	}
+	if failed > 0 {
+		summary += ", " + c.bold(fmt.Sprintf("%d failed", failed))
+	}
+	c.line(left("outputs", 9) + summary + c.dim(fmt.Sprintf(" (%.1f s)", time.Since(begun).Seconds())))
+	r.showChecks(done)
+	if failed > 0 {
+		c.line(left("record", 9) + "none, because the run is not whole: mend what failed and run the plan again, which goes on from here")
+		if err := c.flush(); err != nil {
+			return err
+		}
+		return fmt.Errorf("%s: %s failed", r.plan.Path, text.Count(failed, "step"))
+	}
+	if record != nil {
+		if err := r.sameOutputs(record, done); err != nil {
+			c.flush()
+			return err
+		}
+		c.line(left("record", 9) + r.options.Plan[0] + ": every output is the same, byte for byte")
+		return c.flush()
+	}
+	if r.options.Only == "" && r.options.Epoch == "" {
+		data, err := r.plan.RecordOf("verdex "+r.version, begun, done)
+		if err == nil {
+			err = r.Write(r.plan.Record, func(w io.Writer) error { _, err := w.Write(data); return err })
+		}
+		if err == nil {
+			err = r.commit()
+		}
+		if err != nil {
+			return err
+		}
+		c.line(left("record", 9) + r.plan.Record)
+	}
+	if err := c.flush(); err != nil {
+		return err
+	}
+	if r.strict {
+		return errStrict
+	}
+	return nil
+}
+
+// showChecks counts the checks, and lists those that fall short.
+func (r *planRun) showChecks(done []plan.Done) {
+	c := r.out
+	holds := 0
+	var short []string
+	for _, d := range done {
+		for _, k := range d.Checks {
+			switch k.Outcome {
+			case check.Holds.String():
+				holds++
+			case check.FallsShort.String():
+				short = append(short, d.Name+": "+k.Name+": "+k.Text)
+			}
+		}
+	}
+	if holds+len(short) == 0 {
+		return
+	}
+	line := fmt.Sprintf("%d hold", holds)
+	if holds == 1 {
+		line = "1 holds"
+	}
+	switch n := len(short); {
+	case n == 1:
+		line += c.bold(", 1 falls short")
+	case n > 1:
+		line += c.bold(fmt.Sprintf(", %d fall short", n))
+	}
+	c.line(left("checks", 9) + line)
+	for _, s := range short {
+		c.line(strings.Repeat(" ", 9) + runewidth.Truncate(s, max(20, c.width-9), "…"))
+	}
+}
+
+// sameInputs refuses to do a record again when an input is no longer the same.
+func (s *session) sameInputs(path string, record *plan.Record) error {
+	written := map[string]bool{}
+	for _, d := range record.Steps {
+		for _, f := range d.Outputs {
+			written[f.Path] = true
+		}
+	}
+	var wrong []string
+	seen := map[string]bool{}
+	for _, d := range record.Steps {
+		for _, f := range d.Inputs {
+			if written[f.Path] || seen[f.Path] || s.ctx.Err() != nil {
+				continue
+			}
+			seen[f.Path] = true
+			where := plan.At(path, f.Path)
+			now, err := book.ReadInput(s.ctx, f.Role, where)
+			switch {
+			case errors.Is(err, os.ErrNotExist):
+				wrong = append(wrong, where+": it is no longer there")
+			case err != nil:
+				wrong = append(wrong, messageOf(err))
+			case now.SHA256 != f.Digest:
+				wrong = append(wrong, fmt.Sprintf("%s: it is no longer the same (SHA-256 %.12s…, and then %.12s…)", where, now.SHA256, f.Digest))
+			}
+		}
+	}
+	if err := s.ctx.Err(); err != nil {
+		return err
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%s: %s of the run cannot be read as they were:\n  %s", path, text.Count(len(wrong), "input"), strings.Join(wrong, "\n  "))
+	}
+	return nil
+}
+
+// sameOutputs compares what was made with what a record says.
+func (r *planRun) sameOutputs(record *plan.Record, done []plan.Done) error {
+	var wrong []string
+	for _, d := range done {
+		for _, f := range d.Outputs {
+			for _, old := range record.Steps {
+				for _, o := range old.Outputs {
+					if old.Name == d.Name && plan.SamePath(plan.At(r.options.Plan[0], o.Path), f.Path) && o.Digest != f.Digest {
+						wrong = append(wrong, f.Path)
+					}
+				}
+			}
+		}
+	}
+	if len(wrong) == 0 {
+		return nil
+	}
+	with := ""
+	if now := "verdex " + r.version; now != record.Program {
+		with = ", made with " + record.Program + ", while this is " + now
+	}
+	return fmt.Errorf("%s: what was made is not the same as what the record says%s: %s", r.options.Plan[0], with, strings.Join(wrong, ", "))
+}
+
+// foretell shows what a run would do.
+func (r *planRun) foretell() error {
+	c := r.out
+	again := make([]bool, len(r.plan.Steps))
+	read := map[string]int64{}
+	for i, step := range r.plan.Steps {
+		key, files, err := r.keyOf(step)
+		if err != nil {
+			return err
+		}
+		again[i] = r.options.Fresh || !r.isDone(step, key, r.store.Done(step.Name)) || slices.ContainsFunc(step.Needs, func(k int) bool { return again[k] })
+		if again[i] {
+			for _, f := range files {
+				read[f.Path] = f.Size
+			}
+		}
+		what := strings.Join(r.written(i), ", ")
+		switch {
+		case step.Hidden:
+		case again[i]:
+			c.line("  " + left(step.Name, r.width) + "  would be made  " + what)
+		default:
+			c.line("= " + left(step.Name, r.width) + "  " + c.dim("as it is       ") + what)
+		}
+	}
+	total := int64(0)
+	for _, size := range read {
+		total += size
+	}
+	c.line()
+	c.line(left("reads", 9) + text.Count(len(read), "file") + ", " + size(total))
+	for _, path := range slices.Sorted(maps.Keys(read)) {
+		c.line(strings.Repeat(" ", 9) + left(path, 50) + right(size(read[path]), 12))
+	}
+	return c.flush()
+}

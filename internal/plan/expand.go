@@ -1,0 +1,732 @@
+package plan
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/option"
+	rasters "github.com/verdex-land/verdex/core/raster/open"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+)
+
+// Step is a command with all of its options.
+type Step struct {
+	Name    string // of the output, and behind it the zones and the epoch where there are several
+	Output  string // the key under outputs; "" for a step that others need
+	Zones   string // the set of zones, "" for none in particular
+	Epoch   string // the label of the epoch, "" for none in particular
+	Command string
+	Options any   // a pointer to the command's options
+	Needs   []int // the steps whose outputs it reads
+	Hidden  bool  // it makes what others need and is no output of the plan
+
+	at    *node
+	where map[string]*node // by option: the value in the plan
+	plan  *Plan
+}
+
+// Place is where an option of the step stands in the plan, or else the step.
+func (s *Step) Place(name string) (line, column int) {
+	if n := s.where[name]; n != nil {
+		return n.at.line, n.at.column
+	}
+	return s.at.keyAt.line, s.at.keyAt.column
+}
+
+// dimensions are for which commands there is a step for each set of zones, and for each epoch.
+var dimensions = map[string]struct{ zones, epochs bool }{
+	"measure": {true, true}, "change": {zones: true}, "summarise": {zones: true}, "attach": {zones: true},
+	"account extent": {zones: true}, "account matrix": {zones: true}, "account flows": {zones: true},
+	"account composition": {zones: true}, "account series": {zones: true},
+	"account accuracy": {epochs: true},
+}
+
+// ofTables are the commands that make statements of tables, and the command with its table that they take where none is named.
+var ofTables = map[string]string{
+	"account extent": "change", "account matrix": "change", "account flows": "change", "account composition": "measure", "account series": "measure",
+}
+
+// stepKeys are the keys of an output besides the options of its command.
+var stepKeys = []string{"make", "of", "zones", "epochs"}
+
+// expand makes the steps of the outputs.
+func (p *Plan) expand() {
+	outputs := p.root.get("outputs")
+	if outputs == nil || outputs.kind == empty {
+		outputs = p.usualOutputs()
+	}
+	if outputs.kind != mapping {
+		p.wrong(outputs, "outputs takes a mapping from names to outputs, and this is %v", outputs.kind)
+		return
+	}
+	if len(p.Epochs) == 0 && !slices.ContainsFunc(outputs.items, func(n *node) bool { return n.kind == mapping }) {
+		p.wrongAt(place{1, 1}, "there are no epochs: add epochs: with a cover for each label, such as 2020: cover.tif")
+		return
+	}
+	for _, n := range outputs.items {
+		p.addOutput(n)
+	}
+	if len(p.problems) > 0 {
+		return
+	}
+	p.addTables()
+	p.link()
+	p.distinct()
+	p.order()
+	if p.Record == "" {
+		dir := p.Dir
+		for _, s := range p.Steps {
+			if paths := s.Writes(); len(paths) > 0 && !s.Hidden {
+				dir = filepath.Dir(paths[0])
+				break
+			}
+		}
+		p.Record = filepath.Join(dir, strings.TrimSuffix(filepath.Base(p.Path), filepath.Ext(p.Path))+".record.json")
+	} else {
+		p.Record = p.file(p.Record)
+	}
+}
+
+// usualOutputs are those of a plan that names none: the extents of each epoch, and with several epochs what changed, as tables, and the extent
+// account as a spreadsheet.
+func (p *Plan) usualOutputs() *node {
+	pair := func(key, text string) *node { return &node{kind: scalar, key: key, text: text} }
+	zones := ""
+	if len(p.Zones) > 1 {
+		zones = "_{zones}"
+	}
+	out := &node{kind: mapping}
+	add := func(name string, items ...*node) {
+		out.items = append(out.items, &node{kind: mapping, key: name, items: items, at: p.root.at, keyAt: p.root.at})
+	}
+	add("extents", pair("make", "measure"), pair("out", "results/extents"+zones+"_{epoch}.csv"))
+	if len(p.Epochs) > 1 {
+		add("change", pair("make", "change"), pair("out", "results/change"+zones+".csv"))
+		add("matrix", pair("make", "change"), pair("table", "matrix"), pair("out", "results/matrix"+zones+".csv"))
+		add("account", pair("make", "account extent"), pair("of", "matrix"), pair("out", "results/account"+zones+".xlsx"))
+	}
+	return out
+}
+
+// command is the command of a name.
+func (p *Plan) command(name string) *Command {
+	for i := range p.commands {
+		if p.commands[i].Name == name {
+			return &p.commands[i]
+		}
+	}
+	return nil
+}
+
+// addOutput makes the steps of an output.
+func (p *Plan) addOutput(n *node) {
+	if n.malformed {
+		return
+	}
+	make := n.get("make")
+	if n.kind != mapping || make == nil || make.kind != scalar {
+		p.wrong(n, "the output %s does not say what it is: add make: measure, or another command", n.key)
+		return
+	}
+	if why := badName(n.key); why != "" {
+		p.wrongKey(n, "the name of an output %s", why)
+		return
+	}
+	c := p.command(make.text)
+	if c == nil {
+		var names []string
+		for _, c := range p.commands {
+			names = append(names, c.Name)
+		}
+		p.wrong(make, "%s is not a command that makes an output: %s", make.text, instead(make.text, names))
+		return
+	}
+	before := len(p.problems)
+	own := p.section(n, c.New(), stepKeys...)
+	zones, epochs := p.picked(n, c.Name)
+	if len(p.problems) > before {
+		return
+	}
+	for _, z := range zones {
+		for _, e := range epochs {
+			if s := p.step(n, c, own, z, e); s != nil {
+				if z != nil && len(p.Zones) > 1 {
+					s.Name += " " + z.Name
+				}
+				if e != nil && len(p.Epochs) > 1 {
+					s.Name += " " + e.Label
+				}
+				p.Steps = append(p.Steps, s)
+			}
+			if len(p.problems) > before { // the others are wrong likewise
+				return
+			}
+		}
+	}
+}
+
+// picked are the sets of zones and the epochs for which an output has a step; nil stands for none in particular.
+func (p *Plan) picked(n *node, command string) (zones []*ZoneSet, epochs []*Epoch) {
+	d := dimensions[command]
+	zones, epochs = p.Zones, p.Epochs
+	if v := n.get("zones"); v != nil {
+		texts := v.texts(p)
+		if zones = nil; !slices.ContainsFunc(texts, func(t string) bool { return p.zoneSet(t) == nil }) {
+			for _, t := range texts {
+				zones = append(zones, p.zoneSet(t))
+			}
+		} else if len(texts) > 1 || len(p.Zones) > 0 && find(p.command(command).New(), "zones") != nil && nearest(texts[0], p.zoneNames()) != "" {
+			p.wrong(v, "%s is not a set of zones of the plan: %s", texts[0], instead(texts[0], p.zoneNames()))
+		} // otherwise it is a file
+	}
+	if v := n.get("epochs"); v != nil {
+		epochs = nil
+		for _, t := range v.texts(p) {
+			k := slices.IndexFunc(p.Epochs, func(e *Epoch) bool { return e.Label == t })
+			if k < 0 {
+				p.wrong(v, "%s is not an epoch of the plan: %s", t, instead(t, p.labels()))
+				continue
+			}
+			epochs = append(epochs, p.Epochs[k])
+		}
+	}
+	if of := n.get("of"); of != nil && command == "attach" { // one for each table
+		for _, s := range p.Steps {
+			d.epochs = d.epochs || s.Output == of.text && s.Epoch != ""
+		}
+	}
+	if command == "account accuracy" && len(epochs) > 1 && n.get("cover") == nil && n.get("areas") == nil {
+		p.wrong(n, "the samples are of one date, and there are several epochs: add epochs: with the label")
+	}
+	if !d.zones || len(zones) == 0 {
+		zones = []*ZoneSet{nil}
+	}
+	if !d.epochs || len(epochs) == 0 {
+		epochs = []*Epoch{nil}
+	}
+	return zones, epochs
+}
+
+func (p *Plan) zoneNames() (out []string) {
+	for _, z := range p.Zones {
+		out = append(out, z.Name)
+	}
+	return out
+}
+
+func (p *Plan) labels() (out []string) {
+	for _, e := range p.Epochs {
+		out = append(out, e.Label)
+	}
+	return out
+}
+
+// step makes a step: a command with the options of the output, of the zones and the epoch, of the checks, and those that hold for all.
+func (p *Plan) step(n *node, c *Command, own section, z *ZoneSet, e *Epoch) *Step {
+	s := &Step{Name: n.key, Output: n.key, Command: c.Name, Options: c.New(), at: n, where: map[string]*node{}, plan: p}
+	from := section{}
+	take := func(of section, names ...string) {
+		for name, v := range of {
+			if from[name] == nil && v != nil && (len(names) == 0 || slices.Contains(names, name)) {
+				from[name] = v
+			}
+		}
+	}
+	for name, v := range own {
+		if name != "of" && name != "make" && name != "epochs" && !(name == "zones" && p.isPick(v)) {
+			from[name] = v
+		}
+	}
+	set := section{}
+	if z != nil && (from["zones"] == nil) {
+		s.Zones = z.Name
+		for name, v := range z.set {
+			set[name] = v
+		}
+		if set["merge"] != nil { // zones that the plan makes
+			for _, name := range []string{"where", "zones-crs", "zone-id", "merge", "sum", "keep", "zone-names"} {
+				delete(set, name)
+			}
+			named := *z.set["zones"]
+			named.kind, named.text, named.items = scalar, z.Name, nil
+			id := *z.set["merge"]
+			id.key = "zone-id"
+			set["zones"], set["zone-id"] = &named, &id
+		}
+		if c.Name != "account accuracy" {
+			take(set)
+		}
+	}
+	if e != nil {
+		s.Epoch = e.Label
+		take(section{"crosswalk": e.set["crosswalk"], "nodata": e.set["nodata"]})
+	}
+	take(p.checks)
+	if find(s.Options, "post") != nil && from["account"] != nil && from["post"] == nil && p.Book != "" {
+		take(section{"post": p.book["book"]})
+		take(p.book, "author", "note", "supersede")
+	}
+	if strings.HasPrefix(c.Name, "book ") && p.Book != "" && from["book"] == nil {
+		take(section{"book": p.book["book"]})
+	}
+	if from["rules"] == nil {
+		take(p.defaults, "crosswalk")
+	}
+	rest := section{}
+	for name, v := range p.defaults {
+		if name != "crosswalk" {
+			rest[name] = v
+		}
+	}
+	take(rest)
+	p.omit(c.Name, own, from)
+	p.fill(s.Options, from, s.where)
+	p.covers2(s, own, e)
+	p.tables(s, n, z, e)
+	p.placeholders(s, z, e)
+	return s
+}
+
+// isPick reports whether a value picks sets of zones of the plan.
+func (p *Plan) isPick(v *node) bool {
+	texts, ok := v.scalars()
+	return ok && len(texts) > 0 && !slices.ContainsFunc(texts, func(t string) bool { return p.zoneSet(t) == nil })
+}
+
+// omit takes options away that hold for the plan but would be wrong or mean something else in a command.
+func (p *Plan) omit(command string, own, from section) {
+	drop := func(names ...string) {
+		for _, name := range names {
+			if own[name] == nil {
+				delete(from, name)
+			}
+		}
+	}
+	switch command {
+	case "change":
+		drop("crosswalk", "nodata") // for each epoch, below
+	case "summarise":
+		drop("crosswalk", "nodata", "flows")
+		if own["per-class"] == nil {
+			drop("legend")
+		}
+	case "attach":
+		drop("edges", "within", "within-id", "within-name")
+	case "account extent", "account flows", "account matrix", "account composition", "account series":
+		drop("zones", "zone-id", "zone-name")
+	case "measure", "account accuracy":
+	default:
+		drop("crosswalk", "nodata", "flows", "crs", "by", "overlap", "resample", "measurements")
+		if strings.HasPrefix(command, "zones ") {
+			drop("where", "zones-crs")
+		}
+	}
+	if command == "account extent" && own["flows"] == nil && from["by"] != nil && from["by"].text == "group" {
+		drop("flows") // flows name classes
+	}
+}
+
+// covers2 names the rasters of the epochs in a step.
+func (p *Plan) covers2(s *Step, own section, e *Epoch) {
+	set := func(name string, values []string) {
+		if o := find(s.Options, name); o != nil && own[name] == nil && values != nil {
+			if o.Argument == "" && o.Type.Kind().String() == "string" {
+				o.Set(s.Options, values[0])
+			} else {
+				o.Set(s.Options, values)
+			}
+		}
+	}
+	switch s.Command {
+	case "measure":
+		if e != nil {
+			if own["rules"] == nil {
+				set("covers", e.Cover)
+			}
+			set("epoch", []string{e.Label})
+		}
+	case "account accuracy":
+		if e != nil && own["areas"] == nil {
+			if len(e.Cover) == 1 {
+				set("cover", e.Cover)
+			} else if own["cover"] == nil {
+				p.wrong(s.at, "accuracy is that of one raster, and the epoch %s has %d: name one that is made of them", e.Label, len(e.Cover))
+			}
+		}
+	case "change":
+		epochs := p.Epochs
+		if v := s.at.get("epochs"); v != nil {
+			texts, _ := v.scalars()
+			epochs = slices.DeleteFunc(slices.Clone(epochs), func(e *Epoch) bool { return !slices.Contains(texts, e.Label) })
+		}
+		var covers, walks, nodata []string
+		for _, e := range epochs {
+			for _, c := range e.Cover {
+				covers = append(covers, e.Label+"="+c)
+			}
+			own := func(name string, to *[]string) {
+				v, o := e.set[name], find(new(EpochOptions), name)
+				if v == nil {
+					v = p.defaults[name]
+				}
+				if v == nil {
+					return
+				}
+				s.where[name] = v
+				texts, _ := v.scalars()
+				for _, text := range texts {
+					*to = append(*to, e.Label+"="+p.resolve(*o, text))
+				}
+			}
+			own("crosswalk", &walks)
+			own("nodata", &nodata)
+		}
+		set("epoch", covers)
+		set("crosswalk", walks)
+		set("nodata", nodata)
+	}
+}
+
+// placeholders puts the zones and the epoch in the places of {zones} and {epoch} in the names of outputs, and of accounts.
+func (p *Plan) placeholders(s *Step, z *ZoneSet, e *Epoch) {
+	for _, o := range option.Of(s.Options) {
+		if o.Output == "" && o.Name != "account" && o.Name != "zone-set" && o.Name != "note" {
+			continue
+		}
+		texts := slices.Clone(o.Texts(s.Options))
+		for i, text := range texts {
+			for _, ph := range []struct {
+				name  string
+				is    bool
+				value func() string
+				what  string
+			}{
+				{"{zones}", z != nil, func() string { return z.Name }, "sets of zones"},
+				{"{epoch}", e != nil, func() string { return e.Label }, "epochs"},
+			} {
+				if !strings.Contains(text, ph.name) {
+					continue
+				}
+				if !ph.is {
+					p.wrong(s.where[o.Name], "%s has no value here, because %s is made once for all %s: leave it out", ph.name, s.Output, ph.what)
+					continue
+				}
+				text = strings.ReplaceAll(text, ph.name, ph.value())
+			}
+			texts[i] = text
+		}
+		if len(texts) == 1 && o.Type.Kind().String() == "string" {
+			o.Set(s.Options, texts[0])
+		} else if len(texts) > 0 {
+			o.Set(s.Options, texts)
+		}
+	}
+}
+
+// tables names the tables that a step reads: those of other outputs by their names.
+func (p *Plan) tables(s *Step, n *node, z *ZoneSet, e *Epoch) {
+	of := n.get("of")
+	argument := ""
+	for _, o := range option.Of(s.Options) {
+		if o.Argument != "" && strings.Contains(o.Input, "table") {
+			argument = keyOf(s.Options, o)
+		}
+	}
+	if of == nil {
+		return
+	}
+	if argument == "" {
+		p.wrongKey(of, "%s takes no tables of other outputs", s.Command)
+		return
+	}
+	o := find(s.Options, argument)
+	tables := o.Texts(s.Options)
+	for _, name := range of.texts(p) {
+		found := false
+		for _, other := range p.Steps {
+			if other.Output != name {
+				continue
+			}
+			found = true
+			if z != nil && other.Zones != "" && other.Zones != z.Name || e != nil && other.Epoch != "" && other.Epoch != e.Label {
+				continue
+			}
+			if path := given[string](other.Options, "out"); path != "" {
+				tables = append(tables, path)
+			} else {
+				p.wrong(of, "the output %s writes no table: add out: to it", name)
+				return
+			}
+		}
+		if !found {
+			var names []string
+			for _, other := range p.Steps {
+				if !slices.Contains(names, other.Output) {
+					names = append(names, other.Output)
+				}
+			}
+			if len(names) == 0 {
+				p.wrong(of, "%s is not an output above this one", name)
+			} else {
+				p.wrong(of, "%s is not an output above this one: %s", name, instead(name, names))
+			}
+			return
+		}
+	}
+	s.where[o.Name] = of
+	o.Set(s.Options, tables)
+}
+
+// given is the value of an option, the zero value for none.
+func given[T any](options any, name string) (value T) {
+	for _, o := range option.Of(options) {
+		if o.Name == name {
+			value, _ = o.Get(options).(T)
+		}
+	}
+	return value
+}
+
+// addTables adds steps that make the tables which statements need and no output has: in the cache folder, at full precision.
+func (p *Plan) addTables() {
+	var hidden []*Step
+	for _, s := range slices.Clone(p.Steps) {
+		command := ofTables[s.Command]
+		if command == "" || len(find(s.Options, "tables").Texts(s.Options)) > 0 {
+			continue
+		}
+		z := p.zoneSet(s.Zones)
+		epochs := []*Epoch{nil}
+		if command == "measure" {
+			epochs = p.Epochs
+		}
+		if len(p.Epochs) == 0 || command == "change" && len(p.Epochs) < 2 {
+			p.wrong(s.at, "%s is made of tables, and there are none: name them with of or tables", s.Command)
+			continue
+		}
+		var tables []string
+		for _, e := range epochs {
+			name := "tables " + command
+			if z != nil {
+				name += " " + z.Name
+			}
+			if e != nil {
+				name += " " + e.Label
+			}
+			k := slices.IndexFunc(hidden, func(h *Step) bool { return h.Name == name })
+			if k < 0 {
+				out := &node{kind: scalar, key: "out", text: filepath.Join(".", strings.ReplaceAll(name, " ", "_")+".csv"), at: s.at.at}
+				n := &node{kind: mapping, key: name, at: s.at.at, keyAt: s.at.keyAt, items: []*node{out}}
+				own := section{"out": out}
+				if command == "change" {
+					table := &node{kind: scalar, key: "table", text: "matrix", at: s.at.at}
+					n.items, own["table"] = append(n.items, table), table
+				}
+				digits := &node{kind: scalar, key: "digits", text: "-1", at: s.at.at}
+				own["digits"] = digits
+				h := p.step(n, p.command(command), own, z, e)
+				h.Output, h.Hidden, h.Name = "", true, name
+				find(h.Options, "out").Set(h.Options, filepath.Join(p.CacheDir, "tables", strings.ReplaceAll(name, " ", "_")+".csv"))
+				if o := find(h.Options, "by"); o != nil {
+					o.Set(h.Options, "class")
+				}
+				k = len(hidden)
+				hidden = append(hidden, h)
+			}
+			tables = append(tables, given[string](hidden[k].Options, "out"))
+		}
+		find(s.Options, "tables").Set(s.Options, tables)
+	}
+	p.Steps = append(hidden, p.Steps...)
+}
+
+// Writes are the files that a step writes, as its options name them.
+func (s *Step) Writes() (out []string) {
+	for _, o := range option.Of(s.Options) {
+		if o.Output != "" {
+			out = append(out, o.Texts(s.Options)...)
+		}
+	}
+	return out
+}
+
+// Posts is the book that a step posts to, "" for none.
+func (s *Step) Posts() string { return given[string](s.Options, "post") }
+
+// reads are the files that a step reads, without the part of a file that is named behind #.
+func (s *Step) reads() (out []string) {
+	for _, o := range option.Of(s.Options) {
+		if o.Input == "" {
+			continue
+		}
+		for _, text := range o.Texts(s.Options) {
+			if _, rest, ok := strings.Cut(text, "="); ok {
+				if _, err := os.Stat(text); err != nil {
+					text = rest
+				}
+			}
+			path, _ := vectors.Split(text)
+			path, _ = rasters.Split(path)
+			out = append(out, path)
+		}
+	}
+	return out
+}
+
+// link finds which steps read what others write.
+func (p *Plan) link() {
+	writer := map[string][]int{}
+	for i, s := range p.Steps {
+		for _, w := range s.Writes() {
+			path, _ := vectors.SplitOutput(w)
+			writer[filepath.Clean(path)] = append(writer[filepath.Clean(path)], i)
+		}
+		if b := s.Posts(); b != "" {
+			writer[filepath.Clean(b)] = append(writer[filepath.Clean(b)], i)
+		}
+	}
+	for i, s := range p.Steps {
+		for _, r := range s.reads() {
+			for _, k := range writer[filepath.Clean(r)] {
+				if k != i && r != s.Posts() && !slices.Contains(s.Needs, k) {
+					s.Needs = append(s.Needs, k)
+				}
+			}
+		}
+		slices.Sort(s.Needs)
+	}
+}
+
+// distinct refuses outputs of which two would be one file, or that lie in the cache folder.
+func (p *Plan) distinct() {
+	by := map[string]*Step{}
+	for _, s := range p.Steps {
+		for _, o := range option.Of(s.Options) {
+			if o.Output == "" {
+				continue
+			}
+			for _, path := range o.Texts(s.Options) {
+				n := s.where[o.Name]
+				if n == nil {
+					n = s.at
+				}
+				full, err := filepath.Abs(path)
+				if err != nil {
+					full = filepath.Clean(path)
+				}
+				if !s.Hidden && p.inCache(full) {
+					p.wrong(n, "%s lies in the cache folder, which is emptied at will: choose another place", path)
+				}
+				if other := by[full]; other != nil {
+					hint := "choose two names"
+					switch {
+					case other.Zones != s.Zones:
+						hint = "put {zones} into the name"
+					case other.Epoch != s.Epoch:
+						hint = "put {epoch} into the name"
+					}
+					p.wrong(n, "%s would be written by two steps, %s and %s: %s", path, other.Name, s.Name, hint)
+					return
+				}
+				by[full] = s
+			}
+		}
+	}
+}
+
+// inCache reports whether a file lies in the cache folder.
+func (p *Plan) inCache(path string) bool {
+	dir, err := filepath.Abs(p.CacheDir)
+	if err != nil {
+		return false
+	}
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// order puts the steps in an order in which each comes after those that it needs, and otherwise in that of the plan.
+func (p *Plan) order() {
+	var out []*Step
+	at := map[int]int{}
+	for len(out) < len(p.Steps) {
+		before := len(out)
+		for i, s := range p.Steps {
+			if _, done := at[i]; done || slices.ContainsFunc(s.Needs, func(k int) bool { _, ok := at[k]; return !ok }) {
+				continue
+			}
+			at[i] = len(out)
+			out = append(out, s)
+		}
+		if len(out) == before {
+			for i, s := range p.Steps {
+				if _, done := at[i]; !done {
+					p.wrong(s.at, "the output %s reads what is made of it", s.Name)
+					return
+				}
+			}
+		}
+	}
+	for _, s := range out {
+		for i, k := range s.Needs {
+			s.Needs[i] = at[k]
+		}
+		slices.Sort(s.Needs)
+	}
+	p.Steps = out
+}
+
+// Select keeps the steps that are asked for: those of an output or a step by its name, and those of an epoch, with what they need. An empty text
+// asks for all.
+func (p *Plan) Select(only, epoch string) error {
+	wanted := make([]bool, len(p.Steps))
+	var names []string
+	found := false
+	for i, s := range p.Steps {
+		if !s.Hidden {
+			names = append(names, s.Name)
+		}
+		if (only == "" || s.Output == only || s.Name == only) && (epoch == "" || s.Epoch == epoch || s.Epoch == "" && s.uses(epoch)) && !s.Hidden {
+			wanted[i], found = true, true
+		}
+	}
+	switch {
+	case epoch != "" && !slices.Contains(p.labels(), epoch):
+		return fmt.Errorf("%s is not an epoch of %s: %s", epoch, p.Path, instead(epoch, p.labels()))
+	case !found && only != "":
+		return fmt.Errorf("%s is not a step of %s: %s", only, p.Path, instead(only, names))
+	case !found:
+		return fmt.Errorf("no step of %s is about the epoch %s", p.Path, epoch)
+	}
+	for i := len(p.Steps) - 1; i >= 0; i-- {
+		if wanted[i] {
+			for _, k := range p.Steps[i].Needs {
+				wanted[k] = true
+			}
+		}
+	}
+	at := map[int]int{}
+	var out []*Step
+	for i, s := range p.Steps {
+		if wanted[i] {
+			at[i] = len(out)
+			out = append(out, s)
+		}
+	}
+	for _, s := range out {
+		var needs []int
+		for _, k := range s.Needs {
+			needs = append(needs, at[k])
+		}
+		s.Needs = needs
+	}
+	p.Steps = out
+	return nil
+}
+
+// uses reports whether a step compares an epoch with others.
+func (s *Step) uses(epoch string) bool {
+	return slices.ContainsFunc(given[[]string](s.Options, "epoch"), func(text string) bool { return strings.HasPrefix(text, epoch+"=") })
+}
