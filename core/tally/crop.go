@@ -49,3 +49,17 @@ func crop(full []zone.Range, edge []zone.EdgeCell, from, to int) ([]zone.Range, 
 	}
 	return full, edge, before
 }
+
+// holdsAll reports whether a zone holds all cells of a window, none of them cut.
+func (t touch) holdsAll(w raster.Window) bool {
+	if int(t.from) > w.Row || int(t.to) < w.Row+w.Height {
+		return false
+	}
+	for row := w.Row; row < w.Row+w.Height; row++ {
+		full, edge, _ := t.cropped(row, w)
+		if len(edge) > 0 || len(full) != 1 || int(full[0].From) > w.Col || int(full[0].To) < w.Col+w.Width {
+			return false
+		}
+	}
+	return true
+}

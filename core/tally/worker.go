@@ -21,6 +21,10 @@ type group struct {
 	kernel *kernel
 	zones  []*totals // by zone; nil while it has none
 	room   room
+	// What all of the window at hand holds, once a zone has counted it, for zones of other sets that hold all of it too.
+	counted bool
+	slots   []int32
+	extents []Extent
 }
 
 func newWorker(p *pass) *worker {
@@ -124,18 +128,53 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 	}
 	wanted := w.pass.sets[w.pass.setOf(t.spans.Zone)].Groups
 	sharing := &w.sharing // the first group marks what zones share
+	all := len(w.pass.sets) > 1 && t.holdsAll(win)
 	for i := range w.groups {
 		if wanted != nil && !slices.Contains(wanted, i) {
 			continue
 		}
 		g := &w.groups[i]
-		g.kernel.sharing, sharing = sharing, nil
-		if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
-			return err
+		if all && g.counted {
+			g.again()
+			if sharing != nil && sharing.band != nil {
+				for row := win.Row; row < win.Row+win.Height; row++ {
+					sharing.mark(t.spans.Zone, row, []zone.Range{{From: int32(win.Col), To: int32(win.Col + win.Width)}})
+				}
+			}
+			sharing = nil
+		} else {
+			g.kernel.sharing, sharing = sharing, nil
+			if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
+				return err
+			}
+			if all {
+				g.remember()
+			}
 		}
 		g.take(t.spans.Zone)
 	}
 	return nil
+}
+
+// remember keeps what the kernel has counted in all of the window.
+func (g *group) remember() {
+	k := g.kernel
+	g.counted, g.slots, g.extents = true, g.slots[:0], g.extents[:0]
+	for i, m := range k.present {
+		for ; m != 0; m &= m - 1 {
+			s := i<<6 + bits.TrailingZeros64(m)
+			g.slots, g.extents = append(g.slots, int32(s)), append(g.extents, k.extents[s])
+		}
+	}
+}
+
+// again lets the kernel have counted the same once more.
+func (g *group) again() {
+	k := g.kernel
+	for i, s := range g.slots {
+		k.present[s>>6] |= 1 << (s & 63)
+		k.extents[s] = g.extents[i]
+	}
 }
 
 // pieces adds up a zone that can be described as pieces; done is false where it cannot.
@@ -173,6 +212,7 @@ func (w *worker) load(win raster.Window) error {
 	}
 	for i := range w.groups {
 		w.groups[i].kernel.begin(win)
+		w.groups[i].counted = false
 	}
 	return nil
 }

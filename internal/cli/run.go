@@ -7,8 +7,10 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/mattn/go-runewidth"
@@ -151,6 +153,7 @@ func runPlan(s *session, o *runOptions) error {
 	if err := r.prepare(); err != nil {
 		return err
 	}
+	r.digests()
 	errs := r.steps()
 	if s.ctx.Err() != nil {
 		return s.ctx.Err()
@@ -213,6 +216,35 @@ func (r *planRun) prepare() error {
 		return fmt.Errorf("%s: the record of the run goes there, and another file has the name: choose another place with record in the plan", r.plan.Record)
 	}
 	return r.Claim(r.plan.Record, output.Rules{Replace: true, Book: book.IsBook})
+}
+
+// digests reads the files that steps name, several at a time, so that their digests are known when the steps begin. What cannot be read is reported by the
+// step that reads it.
+func (r *planRun) digests() {
+	named := map[string]bool{}
+	for _, step := range r.plan.Steps {
+		for _, in := range inputsOf(step.Options) {
+			if info, err := os.Stat(in.Path); err == nil && info.Mode().IsRegular() && in.Path != step.Posts() {
+				named[in.Path] = true
+			}
+		}
+	}
+	paths := make(chan string)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for path := range paths {
+				r.store.Digest(path)
+			}
+		})
+	}
+	for path := range named {
+		if r.ctx.Err() == nil {
+			paths <- path
+		}
+	}
+	close(paths)
+	wg.Wait()
 }
 
 // steps does the steps.
@@ -493,14 +525,14 @@ func (s *session) sameInputs(path string, record *plan.Record) error {
 			}
 			seen[f.Path] = true
 			where := plan.At(path, f.Path)
-			now, err := book.ReadInput(s.ctx, f.Role, where)
+			now, _, err := plan.DigestOf(where)
 			switch {
 			case errors.Is(err, os.ErrNotExist):
 				wrong = append(wrong, where+": it is no longer there")
 			case err != nil:
 				wrong = append(wrong, messageOf(err))
-			case now.SHA256 != f.Digest:
-				wrong = append(wrong, fmt.Sprintf("%s: it is no longer the same (SHA-256 %.12s…, and then %.12s…)", where, now.SHA256, f.Digest))
+			case now != f.Digest:
+				wrong = append(wrong, fmt.Sprintf("%s: it is no longer the same (its digest is %.12s…, and was %.12s…)", where, now, f.Digest))
 			}
 		}
 	}

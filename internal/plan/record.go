@@ -22,7 +22,7 @@ type File struct {
 	Role   string `json:"role,omitempty"`
 	Path   string `json:"path"` // relative to the folder of the record, with slashes
 	Size   int64  `json:"size"`
-	Digest string `json:"sha256"`
+	Digest string `json:"blake3"`
 }
 
 // Check is the outcome of a check of a step.

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/zeebo/blake3"
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
@@ -48,7 +49,7 @@ type Store struct {
 // fileDigest is the digest of a file that a stamp shows to be the same.
 type fileDigest struct {
 	Stamp  string `json:"stamp"`
-	Digest string `json:"sha256"`
+	Digest string `json:"blake3"`
 	Size   int64  `json:"size"`
 }
 
@@ -294,10 +295,26 @@ func (s *Store) Empty() error {
 	return err
 }
 
-// Digest returns the SHA-256 of a file in hexadecimal. A file that is shown to be the same as when it was read last is not read again.
+// Digest returns the BLAKE3 of a file in hexadecimal, which takes a tenth of the time of SHA-256 where processors have no instructions for
+// that. A file that is shown to be the same as when it was read last is not read again.
 func (s *Store) Digest(path string) (string, error) {
 	d, err := s.digest(path)
 	return d.Digest, err
+}
+
+// DigestOf reads a file and returns its BLAKE3 in hexadecimal and its size.
+func DigestOf(path string) (digest string, size int64, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", 0, fault.Opening(path, err)
+	}
+	defer f.Close()
+	h := blake3.New()
+	n, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, make([]byte, 1<<20))
+	if err != nil {
+		return "", 0, fmt.Errorf("%s: it cannot be read (%w)", path, fault.Reason(err))
+	}
+	return hex.EncodeToString(h.Sum(nil)), n, nil
 }
 
 func (s *Store) digest(path string) (fileDigest, error) {
@@ -320,21 +337,15 @@ func (s *Store) digest(path string) (fileDigest, error) {
 		return known, nil
 	}
 	begun := time.Now()
-	f, err := os.Open(full)
+	text, n, err := DigestOf(path)
 	if err != nil {
-		return fileDigest{}, fault.Opening(path, err)
-	}
-	defer f.Close()
-	h := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, make([]byte, 1<<20))
-	if err != nil {
-		return fileDigest{}, fmt.Errorf("%s: it cannot be read (%w)", path, fault.Reason(err))
+		return fileDigest{}, err
 	}
 	after, err := os.Stat(full)
 	if err != nil || files.Changed(info, after) || n != info.Size() {
 		return fileDigest{}, fmt.Errorf("%s: it was changed while it was read: run the plan again", path)
 	}
-	d := fileDigest{stamp, hex.EncodeToString(h.Sum(nil)), n}
+	d := fileDigest{stamp, text, n}
 	if begun.Sub(info.ModTime()) > 2*time.Second { // a file may change again within the resolution of its time
 		s.mu.Lock()
 		s.digests[full], s.changed = d, true
