@@ -39,6 +39,7 @@ type Legend struct {
 	Source  string
 	Classes []Class
 	Notes   []string // what had to be assumed when the file was read
+	Shaded  []string // names of classes for which the file has no colour, and which were given one
 	at      map[int]int
 }
 
@@ -122,6 +123,7 @@ func ReadLegend(path string) (*Legend, error) {
 		return nil, err
 	}
 	var classes []Class
+	var shaded []string
 	for _, r := range t {
 		code, err := strconv.Atoi(r.Cell["code"])
 		if err != nil {
@@ -135,6 +137,8 @@ func ReadLegend(path string) (*Legend, error) {
 			if c.Color, err = ParseColor(text); err != nil {
 				return nil, fmt.Errorf("%s: line %d: %w", path, r.Line, err)
 			}
+		} else {
+			shaded = append(shaded, c.Name)
 		}
 		classes = append(classes, c)
 	}
@@ -143,7 +147,7 @@ func ReadLegend(path string) (*Legend, error) {
 	}
 	l, err := NewLegend(path, classes)
 	if err == nil {
-		l.Notes = notes
+		l.Notes, l.Shaded = notes, shaded
 	}
 	return l, err
 }

@@ -67,6 +67,8 @@ func Count(n int, noun string) string {
 // Plural is the plural of a noun that follows the rules of English.
 func Plural(noun string) string {
 	switch {
+	case strings.HasSuffix(noun, "epoch"):
+		return noun + "s"
 	case strings.HasSuffix(noun, "s"), strings.HasSuffix(noun, "x"), strings.HasSuffix(noun, "ch"), strings.HasSuffix(noun, "sh"):
 		return noun + "es"
 	case strings.HasSuffix(noun, "foot"):

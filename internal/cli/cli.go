@@ -58,6 +58,8 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 		return exitDone
 	case errors.Is(err, errStrict):
 		return exitStrict
+	case errors.Is(err, errSilent):
+		return exitFailed
 	case errors.Is(err, context.Canceled) && ctx.Err() != nil:
 		fmt.Fprintln(stderr, interrupted)
 		return exitFailed
@@ -97,7 +99,7 @@ holds in every zone, and reports what changed between years.
 			&cli.BoolFlag{Name: "log-json", Usage: "write notes and warnings as JSON lines"},
 			&cli.IntFlag{Name: "threads", OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
-		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), runCommand(), demoCommand()},
+		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return noCommand(c, c.Args().First())

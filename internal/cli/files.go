@@ -63,6 +63,9 @@ func (s *session) withFiles(do func(*session) error) error {
 	if err := s.claimOutputs(); err != nil {
 		return err
 	}
+	if err := s.savePlan(); err != nil {
+		return err
+	}
 	outcome := do(s)
 	if outcome != nil && !errors.Is(outcome, errStrict) {
 		return outcome

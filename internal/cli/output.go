@@ -36,6 +36,7 @@ type tableOptions struct {
 	Out    string `opt:"out" out:"table" help:"write to <FILE> instead of standard output; its ending (.csv, .json, .jsonl, .md, .html, .xlsx, .parquet, .gpkg) chooses the format"`
 	Format string `opt:"format" choose:",table,csv,json,jsonl,md,html,xlsx,parquet,gpkg" help:"<table>, csv, json, jsonl, md, html, xlsx, parquet or gpkg"`
 	forceOption
+	savePlanOption
 	Digits int `opt:"digits" default:"-1" least:"-1" most:"15" help:"<decimals> of numbers in files; -1 is full precision"`
 }
 
@@ -176,6 +177,7 @@ func (s *session) provenance() *table.Sheet {
 // rasterOptions say how a raster is written.
 type rasterOptions struct {
 	forceOption
+	savePlanOption
 	Compress    string `opt:"compress" choose:"deflate,zstd,none" help:"<deflate>, zstd or none"`
 	NoOverviews bool   `opt:"no-overviews" help:"write no reduced copies"`
 }
@@ -235,6 +237,7 @@ func (s *session) writeLegend(path string, classes []cover.Class) error {
 type featuresOutput struct {
 	Out string `opt:"out" out:"features" help:"<FILE> to write: .geojson, .geojsonl, .gpkg, .shp or .parquet"`
 	forceOption
+	savePlanOption
 }
 
 // writeFeatures stages features as a file whose ending chooses the format, and notes how many and where.

@@ -317,7 +317,7 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: r.store.Wrote}
 	done := plan.Done{Name: step.Name, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
 	s.before = func() error { return r.aboutToWrite(s, &done) }
-	do := r.do(step.Command)
+	do := commandOf(r.root, step.Command)
 	if err := s.withFiles(func(s *session) error { return do(s, s.options) }); err != nil && !errors.Is(err, errStrict) {
 		return err
 	} else if err != nil {
@@ -334,15 +334,6 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	}
 	r.done[i] = done
 	return r.store.SetDone(&done)
-}
-
-// do is what a command does.
-func (r *planRun) do(name string) func(*session, any) error {
-	c := r.root
-	for _, word := range strings.Fields(name) {
-		c = c.Command(word)
-	}
-	return c.Metadata[doKey].(func(*session, any) error)
 }
 
 // keyOf is the key of a step, and the files that its options name.

@@ -18,6 +18,7 @@ import (
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/output"
+	"github.com/verdex-land/verdex/internal/plan"
 )
 
 // session is a command while it runs.
@@ -87,7 +88,7 @@ func commandName(c *cli.Command) string {
 }
 
 // unrecorded are options that do not change what a command finds.
-var unrecorded = map[string]bool{"force": true, "out": true, "format": true}
+var unrecorded = map[string]bool{"force": true, "out": true, "format": true, plan.SaveOption: true}
 
 // parameters are the command and its options as JSON, without passwords. Only options that were given are in it.
 func (s *session) parameters() string {

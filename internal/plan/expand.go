@@ -100,7 +100,7 @@ func (p *Plan) usualOutputs() *node {
 	}
 	out := &node{kind: mapping}
 	add := func(name string, items ...*node) {
-		out.items = append(out.items, &node{kind: mapping, key: name, items: items, at: p.root.at, keyAt: p.root.at})
+		out.items = append(out.items, &node{kind: mapping, key: name, items: items})
 	}
 	add("extents", pair("make", "measure"), pair("out", "results/extents"+zones+"_{epoch}.csv"))
 	if len(p.Epochs) > 1 {

@@ -79,6 +79,14 @@ func OpenStore(dir string, limit int64) (*Store, error) {
 	return s, nil
 }
 
+// OpenExisting opens a cache folder that exists, to read it; it returns nil where there is none.
+func OpenExisting(dir string) (*Store, error) {
+	if _, err := os.Stat(filepath.Join(dir, "CACHEDIR.TAG")); err != nil {
+		return nil, nil
+	}
+	return OpenStore(dir, 0)
+}
+
 func (s *Store) path(names ...string) string {
 	return filepath.Join(append([]string{s.dir}, names...)...)
 }

@@ -153,3 +153,6 @@ func (p *Plan) zoneSet(name string) *ZoneSet {
 	}
 	return nil
 }
+
+// zoneText reports whether a text is a zone by itself.
+func zoneText(text string) bool { return zone.IsText(text) }
