@@ -282,7 +282,9 @@ func (r *planRun) show(i int, err error) {
 	c.flush()
 	if err == nil && !r.reused[i] {
 		for _, w := range r.done[i].Warnings {
-			r.Warn(step.Name + ": " + w)
+			if !strings.HasPrefix(w, "check ") { // the summary lists those
+				r.Warn(step.Name + ": " + w)
+			}
 		}
 	}
 }
@@ -399,11 +401,11 @@ func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) e
 	c := r.out
 	failed, made, same, outputs := 0, 0, 0, 0
 	var done []plan.Done
+	r.showFailures(errs)
 	for i, err := range errs {
 		switch step := r.plan.Steps[i]; {
 		case err != nil:
 			failed++
-			r.Warn(step.Name + ": " + messageOf(err))
 		default:
 			done = append(done, r.done[i])
 			if step.Hidden {
@@ -427,7 +429,7 @@ func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) e
 		summary += ", " + c.bold(fmt.Sprintf("%d failed", failed))
 	}
 	c.line(left("outputs", 9) + summary + c.dim(fmt.Sprintf(" (%.1f s)", time.Since(begun).Seconds())))
-	r.showChecks(done)
+	r.showChecks()
 	if failed > 0 {
 		c.line(left("record", 9) + "none, because the run is not whole: mend what failed and run the plan again, which goes on from here")
 		if err := c.flush(); err != nil {
@@ -465,12 +467,42 @@ func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) e
 	return nil
 }
 
+// showFailures says what made steps fail, each reason once.
+func (r *planRun) showFailures(errs []error) {
+	var reasons []string
+	of := map[string][]string{}
+	for i, err := range errs {
+		if err == nil || errors.Is(err, plan.ErrNotReached) {
+			continue
+		}
+		text := plan.Message(err)
+		if of[text] == nil {
+			reasons = append(reasons, text)
+		}
+		of[text] = append(of[text], r.plan.Steps[i].Name)
+	}
+	for _, text := range reasons {
+		r.Warn(strings.Join(of[text][:min(3, len(of[text]))], ", ") + more(len(of[text])-3) + ": " + text)
+	}
+}
+
+// more says that there are others.
+func more(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
+}
+
 // showChecks counts the checks, and lists those that fall short.
-func (r *planRun) showChecks(done []plan.Done) {
+func (r *planRun) showChecks() {
 	c := r.out
 	holds := 0
 	var short []string
-	for _, d := range done {
+	for i, d := range r.done {
+		if r.plan.Steps[i].Hidden {
+			continue
+		}
 		for _, k := range d.Checks {
 			switch k.Outcome {
 			case check.Holds.String():
@@ -495,7 +527,9 @@ func (r *planRun) showChecks(done []plan.Done) {
 	}
 	c.line(left("checks", 9) + line)
 	for _, s := range short {
-		c.line(strings.Repeat(" ", 9) + runewidth.Truncate(s, max(20, c.width-9), "…"))
+		for _, l := range strings.Split(wrapped(s, c.width-11), "\n") {
+			c.line(strings.Repeat(" ", 9) + l)
+		}
 	}
 }
 

@@ -41,6 +41,14 @@ func keyOfTally(r *tally.Keyed) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+// Digest implements [job.Counter].
+func (c *Counter) Digest(path string) (string, error) {
+	if c.Store == nil {
+		return path, nil
+	}
+	return c.Store.Digest(path)
+}
+
 // Count does requests.
 func (c *Counter) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.Tally, []error) {
 	var missing []tally.Keyed

@@ -730,3 +730,28 @@ func (p *Plan) Select(only, epoch string) error {
 func (s *Step) uses(epoch string) bool {
 	return slices.ContainsFunc(given[[]string](s.Options, "epoch"), func(text string) bool { return strings.HasPrefix(text, epoch+"=") })
 }
+
+// StepOf is the step that measures an epoch in a set of zones: that of an output, or one that no output has. Either may be nil, for the whole raster
+// and for the only epoch.
+func (p *Plan) StepOf(z *ZoneSet, e *Epoch) *Step {
+	name, label := "", ""
+	if z != nil {
+		name = z.Name
+	}
+	if e != nil {
+		label = e.Label
+	}
+	for _, s := range p.Steps {
+		if s.Command == "measure" && s.Zones == name && s.Epoch == label && !s.Hidden {
+			return s
+		}
+	}
+	n := &node{kind: mapping, key: "measure", at: p.root.at, keyAt: p.root.at}
+	return p.step(n, p.command("measure"), section{}, z, e)
+}
+
+// ChangeOf is the step that compares the epochs in a set of zones.
+func (p *Plan) ChangeOf(z *ZoneSet) *Step {
+	n := &node{kind: mapping, key: "change", at: p.root.at, keyAt: p.root.at}
+	return p.step(n, p.command("change"), section{}, z, nil)
+}

@@ -415,6 +415,8 @@ func (s *scaffold) writeLayers() {
 		what := fmt.Sprintf("%s: measurements (%v)", v.name, v.header.Type)
 		if m := v.look.Measurements; m != nil {
 			what = fmt.Sprintf("%s: measurements from %s to %s", v.name, text.Number(m.Least, 1), text.Number(m.Greatest, 1))
+		} else if n := len(v.look.Values); n > 0 {
+			what = fmt.Sprintf("%s: measurements from %s to %s", v.name, text.Number(v.look.Values[0].Value, 1), text.Number(v.look.Values[n-1].Value, 1))
 		}
 		s.Found = append(s.Found, what)
 		s.comment(2, "%s", what)
@@ -513,7 +515,7 @@ func (s *scaffold) writeEpoch(e dateCovers) {
 	nodata := s.nodata(e)
 	walk := s.walks[e.date]
 	if walk == "" && e.date != "" {
-		walk = s.newWalk(e)
+		walk = s.newWalk(e, nodata)
 	}
 	cover := quoted(s.pattern(names))
 	if len(names) > 1 && !strings.ContainsAny(s.pattern(names), "?*") {
@@ -552,7 +554,7 @@ func (s *scaffold) nodata(e dateCovers) string {
 }
 
 // newWalk makes a crosswalk for the values of an epoch that are in no class of the legend, "" when there are none.
-func (s *scaffold) newWalk(e dateCovers) string {
+func (s *scaffold) newWalk(e dateCovers, nodata string) string {
 	legend, err := cover.ReadLegend(filepath.Join(s.dir, s.legend))
 	if err != nil {
 		return ""
@@ -560,7 +562,7 @@ func (s *scaffold) newWalk(e dateCovers) string {
 	lines := [][]string{{"from", "to", "note"}}
 	unknown := 0
 	for _, v := range e.of[0].look.Values {
-		if v.Missing {
+		if v.Missing || cover.ValueText(v.Value) == nodata {
 			continue
 		}
 		to := ""

@@ -45,10 +45,7 @@ func (a asker) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.Tall
 
 // Digest implements [job.Counter].
 func (a asker) Digest(path string) (string, error) {
-	if a.schedule.Counter.Store == nil {
-		return path, nil
-	}
-	return a.schedule.Counter.Store.Digest(path)
+	return a.schedule.Counter.Digest(path)
 }
 
 // ErrNotReached is the error of a step that needs one that failed.
