@@ -60,6 +60,20 @@ func ReadControls(path string) (list []Control, notes []string, err error) {
 	return list, notes, nil
 }
 
+// Among are the control totals that are about what was measured: its epochs, zones and classes.
+func Among(controls []Control, extents []Mapped) (out []Control) {
+	zones, classes, epochs := map[string]bool{"": true}, map[string]bool{"": true}, map[string]bool{"": true}
+	for _, m := range extents {
+		zones[m.Zone], classes[m.Class], epochs[m.Epoch] = true, true, true
+	}
+	for _, c := range controls {
+		if zones[c.Zone] && classes[c.Class] && epochs[c.Epoch] {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 // AgainstControls compares extents with control totals. One without an epoch holds for each.
 func AgainstControls(controls []Control, extents []Mapped, unit area.Unit, b Bounds) Check {
 	var epochs []string

@@ -19,6 +19,8 @@ type CheckOptions struct {
 	Control string   `opt:"control" in:"control totals" help:"CSV <FILE> of totals known from elsewhere: zone_id,class_code,epoch,area,unit,tolerance"`
 	Bound   []string `opt:"bound" help:"another limit for a check, <CHECK=PERCENT>, such as pace=2"`
 	Ignore  []string `opt:"ignore" help:"a <CHECK> to leave out"`
+	// Others leaves out control totals that are about other epochs, zones and classes than those that are measured: a plan has other outputs for them.
+	Others bool
 }
 
 // CheckAllOption asks for the checks that read rasters again.
@@ -42,12 +44,13 @@ func (o CheckAllOption) readsAgain(place *zone.Placement) bool {
 type checking struct {
 	bounds   check.Bounds
 	ignore   []string
+	others   bool
 	controls []check.Control
 }
 
 // readChecking reads the options, before any work is done.
 func (w *work) readChecking(o CheckOptions) (*checking, error) {
-	k := &checking{bounds: maps.Clone(check.Defaults)}
+	k := &checking{bounds: maps.Clone(check.Defaults), others: o.Others}
 	for _, text := range o.Bound {
 		name, value, ok := strings.Cut(text, "=")
 		v, err := finite(value)
@@ -79,8 +82,14 @@ func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, n
 
 // all are the checks that were made and those of control totals, without those that are to be left out.
 func (k *checking) all(checks []check.Check, extents func() []check.Mapped, unit area.Unit) []check.Check {
-	if len(k.controls) > 0 {
-		checks = append(checks, check.AgainstControls(k.controls, extents(), unit, k.bounds))
+	if controls := k.controls; len(controls) > 0 {
+		measured := extents()
+		if k.others {
+			controls = check.Among(controls, measured)
+		}
+		if len(controls) > 0 {
+			checks = append(checks, check.AgainstControls(controls, measured, unit, k.bounds))
+		}
 	}
 	return slices.DeleteFunc(checks, func(c check.Check) bool { return !k.wants(c.Name) })
 }

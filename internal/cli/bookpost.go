@@ -157,6 +157,9 @@ func (s *session) enter(b *book.Book, list []*book.Posting, o entryOptions) erro
 		return err
 	}
 	for i, outcome := range outcomes {
+		if s.plan != nil {
+			s.plan.posted = append(s.plan.posted, outcome.ID)
+		}
 		for _, text := range outcome.Notes {
 			s.Note(b.Name + ": " + text)
 		}

@@ -83,6 +83,7 @@ type planned struct {
 	maker   job.Maker
 	owns    func(path string) bool
 	checks  []check.Check
+	posted  []int64 // the numbers of the postings that it made or found
 }
 
 // planRun is a plan while it is run.
@@ -97,6 +98,7 @@ type planRun struct {
 	done    []plan.Done
 	reused  []bool
 	strict  bool
+	current map[string]map[int64]bool // by book: the postings that count
 }
 
 // openPlan reads the plan that a command names, or that of a record.
@@ -327,6 +329,7 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	}
 	done.Finished, done.Complete = time.Now().UTC().Truncate(time.Second), true
 	done.Notes, done.Warnings = s.said.notes, s.said.warnings
+	done.Postings = s.plan.posted
 	for _, c := range s.plan.checks {
 		one := plan.Check{Name: c.Name, Outcome: c.Outcome.String()}
 		if c.Outcome != check.Holds {
@@ -355,9 +358,33 @@ func (r *planRun) keyOf(step *plan.Step) (string, []plan.File, error) {
 	return r.plan.KeyOf(step, r.version, files), files, nil
 }
 
-// isDone reports whether a step need not be done again. What posts to a book is done again: the book knows what it holds.
+// isDone reports whether a step need not be done again: all that it was made of and all that it wrote is as it was, and what it posted counts.
 func (r *planRun) isDone(step *plan.Step, key string, old *plan.Done) bool {
-	return old != nil && old.Complete && old.Key == key && step.Posts() == "" && r.store.Same(old.Inputs) && r.store.Same(old.Outputs)
+	return old != nil && old.Complete && old.Key == key && r.store.Same(old.Inputs) && r.store.Same(old.Outputs) &&
+		(step.Posts() == "" || len(old.Postings) > 0 && r.count(step.Posts(), old.Postings))
+}
+
+// count reports whether postings of a book count.
+func (r *planRun) count(where string, ids []int64) bool {
+	if r.current == nil {
+		r.current = map[string]map[int64]bool{}
+	}
+	if r.current[where] == nil {
+		r.current[where] = map[int64]bool{}
+		b, err := r.openBook(where, false, book.DefaultWait)
+		if err != nil {
+			return false // the step says why
+		}
+		defer b.Close()
+		heads, err := b.Postings(r.ctx, "")
+		if err != nil {
+			return false
+		}
+		for _, h := range heads {
+			r.current[where][h.ID] = h.Current()
+		}
+	}
+	return !slices.ContainsFunc(ids, func(id int64) bool { return !r.current[where][id] })
 }
 
 // aboutToWrite notes what a step is about to put in its place, so that a run after one that is killed now knows it.
@@ -419,11 +446,11 @@ func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) e
 		}
 	}
 	c.line()
-	summary := fmt.Sprintf("%s made, %d as they were", text.Count(made, "output"), same)
+	summary := fmt.Sprintf("%s made, %s", text.Count(made, "output"), asBefore(same))
 	if same == 0 {
 		summary = text.Count(made, "output") + " made"
 	} else if made == 0 {
-		summary = fmt.Sprintf("nothing to do: all %s as they were", text.Count(same, "output"))
+		summary = "nothing to do, " + asBefore(same)
 	}
 	if failed > 0 {
 		summary += ", " + c.bold(fmt.Sprintf("%d failed", failed))
@@ -465,6 +492,14 @@ func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) e
 		return errStrict
 	}
 	return nil
+}
+
+// asBefore says how many outputs need not be made.
+func asBefore(n int) string {
+	if n == 1 {
+		return "1 is as it was"
+	}
+	return fmt.Sprintf("%d are as they were", n)
 }
 
 // showFailures says what made steps fail, each reason once.

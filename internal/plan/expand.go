@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -193,12 +194,26 @@ func (p *Plan) picked(n *node, command string) (zones []*ZoneSet, epochs []*Epoc
 			epochs = append(epochs, p.Epochs[k])
 		}
 	}
-	if of := n.get("of"); of != nil && command == "attach" { // one for each table
+	if of := n.get("of"); of != nil { // for what there are tables
+		texts, _ := of.scalars()
+		var sets []*ZoneSet
 		for _, s := range p.Steps {
-			d.epochs = d.epochs || s.Output == of.text && s.Epoch != ""
+			if !slices.Contains(texts, s.Output) {
+				continue
+			}
+			d.epochs = d.epochs || command == "attach" && s.Epoch != ""
+			if z := p.zoneSet(s.Zones); z != nil && slices.Contains(zones, z) && !slices.Contains(sets, z) {
+				sets = append(sets, z)
+			}
+		}
+		if len(sets) > 0 {
+			zones = sets
 		}
 	}
-	if command == "account accuracy" && len(epochs) > 1 && n.get("cover") == nil && n.get("areas") == nil {
+	if command == "account accuracy" && n.get("epochs") == nil && (n.get("cover") != nil || n.get("areas") != nil) {
+		d.epochs = false
+	}
+	if command == "account accuracy" && d.epochs && len(epochs) > 1 {
 		p.wrong(n, "the samples are of one date, and there are several epochs: add epochs: with the label")
 	}
 	if !d.zones || len(zones) == 0 {
@@ -284,6 +299,9 @@ func (p *Plan) step(n *node, c *Command, own section, z *ZoneSet, e *Epoch) *Ste
 	take(rest)
 	p.omit(c.Name, own, from)
 	p.fill(s.Options, from, s.where)
+	if f := reflect.ValueOf(s.Options).Elem().FieldByName("Others"); f.IsValid() && f.Kind() == reflect.Bool {
+		f.SetBool(true)
+	}
 	p.covers2(s, own, e)
 	p.tables(s, n, z, e)
 	p.placeholders(s, z, e)

@@ -40,6 +40,7 @@ type Done struct {
 	Inputs   []File         `json:"inputs"`
 	Outputs  []File         `json:"outputs"`
 	Posted   string         `json:"posted_to,omitempty"`
+	Postings []int64        `json:"postings,omitempty"`
 	Checks   []Check        `json:"checks"`
 	Notes    []string       `json:"notes"`
 	Warnings []string       `json:"warnings"`

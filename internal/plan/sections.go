@@ -110,7 +110,9 @@ func (p *Plan) covers(n *node, e *Epoch) (out []string) {
 	texts, _ := n.scalars()
 	for _, text := range texts {
 		text = strings.ReplaceAll(text, "{epoch}", e.Date)
-		switch {
+		switch file := p.alias(text, e); {
+		case file != "":
+			text = file
 		case p.perEpoch[text]:
 			text = layerName(text, e)
 		case p.templates[text] != nil: // a layer of the plan
@@ -120,6 +122,25 @@ func (p *Plan) covers(n *node, e *Epoch) (out []string) {
 		out = append(out, text)
 	}
 	return out
+}
+
+// alias is the file that a layer is, "" for a layer that is made of others. The epoch is nil where there is none.
+func (p *Plan) alias(name string, e *Epoch) string {
+	for range len(p.templates) {
+		n := p.templates[name]
+		if n == nil || n.kind != scalar {
+			return ""
+		}
+		text := n.text
+		if e != nil {
+			text = strings.ReplaceAll(text, "{epoch}", e.Date)
+		}
+		if p.templates[text] == nil {
+			return p.file(text)
+		}
+		name = text
+	}
+	return ""
 }
 
 // findEpochs makes an epoch of the files of each date that a pattern finds.
@@ -317,6 +338,9 @@ func (p *Plan) addLayer(n *node, e *Epoch) {
 		if e != nil {
 			text = strings.ReplaceAll(text, "{epoch}", e.Date)
 		}
+		if is := p.alias(text, e); is != "" {
+			return is
+		}
 		if p.perEpoch[text] && e != nil {
 			return layerName(text, e)
 		}
@@ -410,9 +434,9 @@ func (p *Plan) addLayer(n *node, e *Epoch) {
 	}
 	if o := find(l.make, "layer"); o != nil && set["layer"] == nil { // those that it names
 		var layers []string
-		for i, used := range p.usedBy(n) {
+		for _, used := range p.usedBy(n) {
 			if used != p.grid(n) || slices.Contains(p.namesIn(n), used) {
-				layers = append(layers, used+"="+l.uses[i])
+				layers = append(layers, used+"="+file(used))
 			}
 		}
 		o.Set(l.make, layers)

@@ -80,6 +80,10 @@ func generate(dir string) error {
 		func() error { return text(dir, "legend.csv", legend) },
 		func() error { return text(dir, "codes_2004.csv", crosswalk) },
 		func() error { return text(dir, "flows.csv", flows) },
+		func() error { return text(dir, "known_totals.csv", knownTotals) },
+		func() error { return text(dir, "terrain.yaml", terrain) },
+		func() error { return text(dir, "terrain_legend.csv", terrainLegend) },
+		func() error { return text(dir, "orrin.yaml", plan) },
 		func() error { return samples(dir, g, covers[2020]) },
 	}
 	for _, s := range steps {
@@ -124,6 +128,149 @@ from,to,flow,managed,note
 5;6,3,regrowth,no,farmland that is left to woodland
 4,3,regrowth,no,
 *,1,flooding,yes,the reservoir
+`
+
+const knownTotals = `# what the county's registers have, in hectares; tolerance in percent
+zone_id,class_code,epoch,area,unit,tolerance
+W1,1,2020,415,ha,1
+W3,7,2020,772,ha,1
+`
+
+const terrainLegend = `code,name,color,group
+1,Steep woodland,#2f5a3e,Woodland
+2,Other woodland,#6f9a72,Woodland
+3,Steep open ground,#c08a52,Open ground
+4,Other open ground,#dcc9a0,Open ground
+`
+
+const terrain = `# classes by the cover of 2020 and the slope in percent; the first rule that holds decides
+rules:
+  - class: 1
+    when: now = 3 AND slope > 4
+  - class: 2
+    when: now = 3
+  - class: nodata
+    when: now IN (1, 7)
+    note: water and towns are of no interest here
+  - class: 3
+    when: slope > 4
+else: 4
+`
+
+const plan = `# The whole job on the basin of the Orrin Firth. verdex check orrin.yaml tests it, verdex run orrin.yaml does it.
+plan: 1
+title: Land of the Orrin basin, 2004 to 2020
+contact: Orrin Survey, land@orrin.example
+licence: CC-BY-4.0
+
+legend: legend.csv
+unit: ha
+edges: split
+flows: flows.csv
+
+zones:
+  wards: # the islands of a ward are united with it
+    zones: wards.geojson
+    merge: code
+    keep: name
+    zone-name: name
+  catchments:
+    zones: catchments.geojson
+    zone-id: id
+    zone-name: name
+    within: wards.geojson
+    within-id: code
+    within-name: name
+  north: # some of a file, by a condition
+    zones: wards.geojson
+    where: people > 1000
+    zone-id: code
+    zone-name: name
+
+layers: # made as they are read; nothing is written
+  now: cover_2020.tif
+  slope: {slope: elevation.tif, in: percent}
+  terrain: {rules: terrain.yaml, legend: terrain_legend.csv, grid: now}
+
+epochs:
+  2004: {cover: cover_2004.tif, crosswalk: codes_2004.csv} # codes of its own
+  2012: {cover: "cover_2012_?.tif", nodata: 0} # four tiles with an undeclared background
+  2020: now
+
+checks:
+  control: known_totals.csv
+  bound: {pace: 4, nominal: 0.5}
+
+book:
+  book: orrin.book
+  author: Orrin Survey
+  note: from the plan
+
+outputs:
+  extents: # a table for each set of zones and each epoch, entered in the book
+    make: measure
+    zones: [wards, catchments]
+    out: results/extents_{zones}_{epoch}.csv
+    account: "{zones}"
+  change:
+    make: change
+    zones: wards
+    out: results/change.csv
+    map: results/change.tif
+  matrix:
+    make: change
+    zones: wards
+    table: matrix
+    out: results/matrix.csv
+    account: change of {zones}
+  account: # opening extent, additions, reductions, closing extent, as a spreadsheet
+    make: account extent
+    of: matrix
+    out: results/account.xlsx
+  flows:
+    make: account flows
+    of: matrix
+    out: results/flows.csv
+  series:
+    make: account series
+    zones: wards
+    out: results/series.csv
+  groups:
+    make: account composition
+    zones: wards
+    by: group
+    layout: wide
+    round-to-sum: true
+    out: results/groups.csv
+  accuracy:
+    make: account accuracy
+    samples: samples_2020.csv
+    epochs: 2020
+    out: results/accuracy.csv
+  terrain:
+    make: measure
+    covers: terrain
+    legend: terrain_legend.csv
+    zones: north
+    epochs: 2020
+    out: results/terrain.csv
+  slopes:
+    make: summarise
+    values: slope
+    zones: wards
+    out: results/slopes.csv
+  map: # the wards with their areas as columns
+    make: attach
+    of: extents
+    zones: wards
+    epochs: 2020
+    out: results/wards.gpkg
+  package: # a folder to publish
+    make: book export
+    package: results/package
+    title: Land of the Orrin basin
+    licence: CC-BY-4.0
+    source: Orrin Survey
 `
 
 // samples writes what an invented survey found in 2020: points drawn within each class of the map, and the class on the ground,
