@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/verdex-land/verdex/core/check"
 
@@ -21,6 +20,7 @@ import (
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/model"
 	"github.com/verdex-land/verdex/internal/output"
 	"github.com/verdex-land/verdex/internal/table"
@@ -114,7 +114,11 @@ func (s *session) write(d *destination, m *model.Table) error {
 		}
 		return s.makeGeoPackage(path, name, func(file string) error { return geopackage.WriteTable(file, name, t.Fields(), t.Values()) })
 	case "xlsx":
-		return s.Write(d.path, s.workbook(d, t).Write)
+		b, err := s.workbook(d, t)
+		if err != nil {
+			return err
+		}
+		return s.Write(d.path, b.Write)
 	}
 	return s.Write(d.path, func(w io.Writer) error { return t.Write(w, d.format) })
 }
@@ -141,7 +145,7 @@ func (s *session) makeGeoPackage(path, layer string, write func(file string) err
 }
 
 // workbook is a table as a spreadsheet: its sheets, what the checks found, and what it was made from.
-func (s *session) workbook(d *destination, t *table.Writer) *table.Workbook {
+func (s *session) workbook(d *destination, t *table.Writer) (*table.Workbook, error) {
 	b := &table.Workbook{Title: t.Title, Author: "verdex " + s.version}
 	if d.sheets != nil {
 		b.Sheets = d.sheets()
@@ -151,27 +155,46 @@ func (s *session) workbook(d *destination, t *table.Writer) *table.Workbook {
 	if d.checks != nil {
 		b.Sheets = append(b.Sheets, (&table.Writer{Table: model.Checks(d.checks), Digits: -1}).Sheet())
 	}
-	b.Sheets = append(b.Sheets, s.provenance())
-	return b
+	made, err := s.provenance(filepath.Dir(d.path))
+	if err != nil {
+		return nil, err
+	}
+	b.Sheets = append(b.Sheets, made)
+	return b, nil
 }
 
-// provenance lists what a workbook was made from.
-func (s *session) provenance() *table.Sheet {
+// digested is the size of the largest inputs whose digest is in a workbook.
+const digested = 256 << 20
+
+// provenance lists what a workbook was made from, with files as they are named in its folder.
+func (s *session) provenance(dir string) (*table.Sheet, error) {
 	sheet := &table.Sheet{Name: "Provenance", FreezeRows: 1}
 	head := table.Style{Head: true}
-	sheet.Add(table.Text("what", head), table.Text("value", head), table.Text("size in bytes", head), table.Text("last changed (UTC)", head))
+	sheet.Add(table.Text("what", head), table.Text("value", head), table.Text("size in bytes", head), table.Text("SHA-256", head))
 	line := func(what, value string) {
 		sheet.Add(table.Text(what, table.Style{}), table.Text(value, table.Style{}))
 	}
 	line("program", "verdex "+s.version)
-	line("command", s.parameters())
+	line("command", s.parametersFrom(dir))
 	line("areas", "true areas on the ellipsoid of the CRS; cells that an outline cuts count by their share")
 	for _, in := range s.Inputs() {
-		if full, err := filepath.Abs(in.Path); err == nil && in.Role != "" {
-			sheet.Add(table.Text(in.Role, table.Style{}), table.Text(full, table.Style{}), table.Cell{Value: int(in.Size())}, table.Text(in.Modified().UTC().Format(time.DateTime), table.Style{}))
+		if in.Role == "" {
+			continue
 		}
+		digest := "" // reading a large file again only for that would take longer than the work
+		if in.Size() <= digested {
+			f, err := book.ReadInput(s.ctx, in.Role, in.Path)
+			if err == nil {
+				err = in.Changed()
+			}
+			if err != nil {
+				return nil, err
+			}
+			digest = f.SHA256
+		}
+		sheet.Add(table.Text(in.Role, table.Style{}), table.Text(pathFrom(dir, in.Path), table.Style{}), table.Cell{Value: int(in.Size())}, table.Text(digest, table.Style{}))
 	}
-	return sheet
+	return sheet, nil
 }
 
 // rasterOptions say how a raster is written.

@@ -92,6 +92,7 @@ type planRun struct {
 	plan    *plan.Plan
 	store   *plan.Store
 	options *runOptions
+	record  *plan.Record // that is done again; nil for a plan
 	root    *cli.Command
 	out     *canvas
 	width   int // of the names of steps
@@ -136,7 +137,7 @@ func runPlan(s *session, o *runOptions) error {
 	if err := p.Select(o.Only, o.Epoch); err != nil {
 		return usageError{err}
 	}
-	r := &planRun{session: s, plan: p, options: o, out: newCanvas(s.stdout), root: newRoot(s.version, io.Discard, io.Discard),
+	r := &planRun{session: s, plan: p, record: record, options: o, out: newCanvas(s.stdout), root: newRoot(s.version, io.Discard, io.Discard),
 		done: make([]plan.Done, len(p.Steps)), reused: make([]bool, len(p.Steps))}
 	for _, step := range p.Steps {
 		r.width = max(r.width, runewidth.StringWidth(step.Name))
@@ -160,7 +161,7 @@ func runPlan(s *session, o *runOptions) error {
 	if s.ctx.Err() != nil {
 		return s.ctx.Err()
 	}
-	return r.conclude(begun, record, errs)
+	return r.conclude(begun, errs)
 }
 
 // planError words what is wrong with a plan.
@@ -213,6 +214,9 @@ func (r *planRun) prepare() error {
 			}
 			r.Note(b + ": the book is made")
 		}
+	}
+	if r.record != nil { // it stays as it is
+		return nil
 	}
 	if _, err := os.Stat(r.plan.Record); err == nil && !plan.IsRecord(r.plan.Record) {
 		return fmt.Errorf("%s: the record of the run goes there, and another file has the name: choose another place with record in the plan", r.plan.Record)
@@ -424,8 +428,8 @@ func (r *planRun) aboutToWrite(s *session, done *plan.Done) error {
 }
 
 // conclude writes the record and shows what became of the run.
-func (r *planRun) conclude(begun time.Time, record *plan.Record, errs []error) error {
-	c := r.out
+func (r *planRun) conclude(begun time.Time, errs []error) error {
+	c, record := r.out, r.record
 	failed, made, same, outputs := 0, 0, 0, 0
 	var done []plan.Done
 	r.showFailures(errs)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"path/filepath"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/rows"
@@ -50,7 +51,7 @@ func (s *session) env() job.Env {
 
 // Claim declares an output. A step of a plan replaces what the plan has written before.
 func (s *session) Claim(path string, rules output.Rules) error {
-	if s.plan != nil && !rules.Folder && s.plan.owns(path) {
+	if s.plan != nil && s.plan.owns(path) {
 		rules.Replace = true
 	}
 	return s.commandFiles.Claim(path, rules)
@@ -92,20 +93,29 @@ var unrecorded = map[string]bool{"force": true, "out": true, "format": true, pla
 
 // parameters are the command and its options as JSON, without passwords. Only options that were given are in it.
 func (s *session) parameters() string {
+	return s.parametersAs(func(_ option.Option, text string) string { return text })
+}
+
+// parametersAs are the parameters with values as a function writes them.
+func (s *session) parametersAs(write func(o option.Option, text string) string) string {
 	options, arguments := map[string]any{}, []string{}
 	for _, o := range option.Of(s.options) {
 		switch v := o.Get(s.options).(type) {
 		case []string:
+			var list []string
+			for _, text := range v {
+				list = append(list, write(o, text))
+			}
 			if o.Argument != "" {
-				for _, a := range v {
+				for _, a := range list {
 					arguments = append(arguments, book.NameOf(a))
 				}
 			} else if len(v) > 0 {
-				options[o.Name] = v
+				options[o.Name] = list
 			}
 		case string:
 			if o.Given(s.options) && !unrecorded[o.Name] {
-				options[o.Name] = book.NameOf(v)
+				options[o.Name] = book.NameOf(write(o, v))
 			}
 		default:
 			if o.Given(s.options) && !unrecorded[o.Name] {
@@ -122,6 +132,39 @@ func (s *session) parameters() string {
 		panic(err)
 	}
 	return string(text)
+}
+
+// parametersFrom are the parameters with files named from a folder.
+func (s *session) parametersFrom(dir string) string {
+	return s.parametersAs(func(o option.Option, text string) string {
+		if o.Input == "" && o.Output == "" || o.Input == "-" {
+			return text
+		}
+		before, path := "", text
+		if _, err := os.Stat(text); err != nil {
+			if label, rest, ok := strings.Cut(text, "="); ok {
+				before, path = label+"=", rest
+			}
+		}
+		if len(filesNamed(path)) == 0 && o.Output == "" {
+			return text
+		}
+		return before + pathFrom(dir, path)
+	})
+}
+
+// pathFrom is a path as it is named in a folder, with slashes, so that it is the same wherever the program is run and the files have been moved together.
+func pathFrom(dir, path string) string {
+	base, err1 := filepath.Abs(dir)
+	full, err2 := filepath.Abs(path)
+	if err1 != nil || err2 != nil {
+		return filepath.ToSlash(path)
+	}
+	rel, err := filepath.Rel(base, full)
+	if err != nil {
+		return filepath.ToSlash(full)
+	}
+	return filepath.ToSlash(rel)
 }
 
 // authorOf is who posts: as the option says, $VERDEX_AUTHOR, or the user of the system.

@@ -16,7 +16,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
@@ -57,9 +56,6 @@ type claim struct {
 
 // Size is the size of the file in bytes when the job began.
 func (in Input) Size() int64 { return in.info.Size() }
-
-// Modified is when the file was last modified before the job began.
-func (in Input) Modified() time.Time { return in.info.ModTime() }
 
 // New begins a job. Writing stops with an error when ctx is done.
 func New(ctx context.Context, t *Temporaries) *Job { return &Job{ctx: ctx, temporary: t} }

@@ -98,16 +98,30 @@ func (p *Plan) KeyOf(s *Step, program string, inputs []File) string {
 	if err != nil {
 		panic(err) // texts, numbers and lists
 	}
-	fmt.Fprintln(h, program, s.Command, string(options), p.definitions())
+	local := func(text string) string { // the same wherever the program is run
+		if p.Dir == "." {
+			return text
+		}
+		return strings.ReplaceAll(text, strings.Trim(string(quotedJSON(p.Dir+string(filepath.Separator))), `"`), "")
+	}
+	fmt.Fprintln(h, program, s.Command, local(string(options)), local(p.definitions()))
 	if exe, err := os.Executable(); err == nil { // a program that was built anew may have another result
 		if info, err := os.Stat(exe); err == nil {
 			fmt.Fprintln(h, info.Size(), info.ModTime().UnixNano())
 		}
 	}
 	for _, f := range inputs {
-		fmt.Fprintln(h, f.Role, f.Path, f.Digest)
+		fmt.Fprintln(h, f.Role, relative(p.Dir, f.Path), f.Digest)
 	}
 	return hex.EncodeToString(h.Sum(nil))
+}
+
+func quotedJSON(text string) []byte {
+	b, err := json.Marshal(text)
+	if err != nil {
+		panic(err) // a text
+	}
+	return b
 }
 
 // done is where what is known of a step is kept.
@@ -118,20 +132,40 @@ func (s *Store) done(name string) string {
 
 // Done is what is known of a step, nil for nothing.
 func (s *Store) Done(name string) *Done {
-	data, err := s.entry(s.done(name))
-	if err != nil {
+	if d := s.readDone(s.done(name)); d != nil && d.Name == name {
+		return d
+	}
+	return nil
+}
+
+// readDone reads what is known of a step. Paths are kept relative to the cache folder, so that it does not matter where the program is run, or whether the
+// folder of the plan has been moved.
+func (s *Store) readDone(path string) *Done {
+	data, err := s.entry(path)
+	d := new(Done)
+	if err != nil || json.Unmarshal(data, d) != nil {
 		return nil
 	}
-	d := new(Done)
-	if json.Unmarshal(data, d) != nil || d.Name != name {
-		return nil
+	for _, list := range [][]File{d.Inputs, d.Outputs} {
+		for i := range list {
+			if p := filepath.FromSlash(list[i].Path); !filepath.IsAbs(p) {
+				list[i].Path = filepath.Join(s.dir, p)
+			}
+		}
 	}
 	return d
 }
 
 // SetDone keeps what is known of a step.
 func (s *Store) SetDone(d *Done) error {
-	data, err := json.Marshal(d)
+	kept := *d
+	for _, list := range []*[]File{&kept.Inputs, &kept.Outputs} {
+		*list = slices.Clone(*list)
+		for i := range *list {
+			(*list)[i].Path = relative(s.dir, (*list)[i].Path)
+		}
+	}
+	data, err := json.Marshal(kept)
 	if err == nil {
 		err = s.write(s.done(d.Name), seal(data))
 	}
@@ -156,18 +190,35 @@ func (s *Store) Wrote(path string) bool {
 		return false
 	}
 	for _, e := range list {
-		data, err := s.entry(s.path("steps", e.Name()))
-		d := new(Done)
-		if err != nil || json.Unmarshal(data, d) != nil {
+		d := s.readDone(s.path("steps", e.Name()))
+		if d == nil {
 			continue
 		}
+		var within []File // of a folder
 		for _, f := range d.Outputs {
-			if SamePath(f.Path, path) && s.Same([]File{f}) {
+			switch {
+			case SamePath(f.Path, path) && s.Same([]File{f}):
 				return true
+			case strings.HasPrefix(f.Path, filepath.Clean(path)+string(filepath.Separator)):
+				within = append(within, f)
 			}
+		}
+		if len(within) > 0 && d.Complete && s.Same(within) && filesIn(path) == len(within) {
+			return true
 		}
 	}
 	return false
+}
+
+// filesIn counts the files in a folder and below it.
+func filesIn(dir string) (n int) {
+	filepath.WalkDir(dir, func(_ string, e os.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			n++
+		}
+		return nil
+	})
+	return n
 }
 
 // SamePath reports whether two paths are the same place.

@@ -254,6 +254,7 @@ outputs:
     zones: north
     epochs: 2020
     out: results/terrain.csv
+    ignore: control # its classes are others than those of the registers
   slopes:
     make: summarise
     values: slope
