@@ -60,6 +60,9 @@ func checkPlan(s *session, o *checkOptions) error {
 	return s.showProblems(p, o, problems)
 }
 
+// mostShown is how many problems are shown.
+const mostShown = 40
+
 // showProblems lists problems with the lines in which they stand.
 func (s *session) showProblems(p *plan.Plan, o *checkOptions, problems plan.Problems) error {
 	c := newCanvas(s.stdout)
@@ -68,13 +71,20 @@ func (s *session) showProblems(p *plan.Plan, o *checkOptions, problems plan.Prob
 	if err != nil {
 		return err
 	}
-	for _, k := range problems {
+	for i, k := range problems {
+		if i == mostShown {
+			c.line(fmt.Sprintf("and %d more", len(problems)-i))
+			c.line()
+		}
 		what := c.bold("problem")
 		if k.Warning {
 			what = "warning"
 			warnings++
 		} else {
 			wrong++
+		}
+		if i >= mostShown {
+			continue
 		}
 		at := k.Path
 		if k.Line > 0 {
@@ -84,10 +94,10 @@ func (s *session) showProblems(p *plan.Plan, o *checkOptions, problems plan.Prob
 		for _, l := range strings.Split(wrapped(k.Text, c.width-4), "\n") {
 			c.line("    " + l)
 		}
-		if excerpt := k.Excerpt(lines); excerpt != "" {
+		if excerpt, column := k.Excerpt(lines, c.width-8); excerpt != "" {
 			number := fmt.Sprintf("%5d", k.Line)
 			c.line(c.dim(number+" │ ") + strings.ReplaceAll(excerpt, "\t", " "))
-			c.line(c.dim("      │ ") + strings.Repeat(" ", max(0, k.Column-1)) + c.bold("^"))
+			c.line(c.dim("      │ ") + strings.Repeat(" ", max(0, column-1)) + c.bold("^"))
 		}
 		c.line()
 	}

@@ -57,14 +57,14 @@ var stepKeys = []string{"make", "of", "zones", "epochs"}
 func (p *Plan) expand() {
 	outputs := p.root.get("outputs")
 	if outputs == nil || outputs.kind == empty {
+		if len(p.Epochs) == 0 {
+			p.wrongAt(place{1, 1}, "there are no epochs: add epochs: with a cover for each label, such as 2020: cover.tif")
+			return
+		}
 		outputs = p.usualOutputs()
 	}
 	if outputs.kind != mapping {
 		p.wrong(outputs, "outputs takes a mapping from names to outputs, and this is %v", outputs.kind)
-		return
-	}
-	if len(p.Epochs) == 0 && !slices.ContainsFunc(outputs.items, func(n *node) bool { return n.kind == mapping }) {
-		p.wrongAt(place{1, 1}, "there are no epochs: add epochs: with a cover for each label, such as 2020: cover.tif")
 		return
 	}
 	for _, n := range outputs.items {
@@ -641,6 +641,7 @@ func (p *Plan) distinct() {
 				if other := by[full]; other != nil {
 					hint := "choose two names"
 					switch {
+					case other.Output != s.Output:
 					case other.Zones != s.Zones:
 						hint = "put {zones} into the name"
 					case other.Epoch != s.Epoch:

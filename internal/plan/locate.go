@@ -62,6 +62,11 @@ func (p *Plan) ProblemOf(s *Step, err error, optionName string) Problem {
 		}
 		before, rest = before+name+": ", after
 	}
+	for _, word := range strings.Fields(out.Text) {
+		if out.Line == 0 {
+			out.Line, out.Column = p.Locate(strings.Trim(word, ":,;"))
+		}
+	}
 	if out.Line == 0 && s != nil {
 		out.Line, out.Column = s.Place("")
 	}
@@ -175,13 +180,19 @@ func nearFile(path string) string {
 	return ""
 }
 
-// Excerpt is a line of the plan.
-func (p Problem) Excerpt(text []byte) string {
+// Excerpt is the line of the plan, of which at most so many letters around the column are shown, and the column in what is shown.
+func (p Problem) Excerpt(text []byte, width int) (line string, column int) {
 	lines := strings.Split(string(text), "\n")
 	if p.Line < 1 || p.Line > len(lines) {
-		return ""
+		return "", 0
 	}
-	return strings.TrimRight(lines[p.Line-1], "\r")
+	runes := []rune(strings.TrimRight(lines[p.Line-1], "\r"))
+	column = min(p.Column, len(runes)+1)
+	if first := column - width/2; len(runes) > width && first > 0 {
+		first = min(first, len(runes)-width)
+		runes, column = runes[first:], column-first
+	}
+	return string(runes[:min(len(runes), width)]), column
 }
 
 // Add adds problems and puts all in the order of the file, each once.

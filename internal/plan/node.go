@@ -83,7 +83,7 @@ func (p Problems) sorted() Problems {
 
 // Bounds on what is read as a plan, so that no file makes the reader run out of memory or stack.
 const (
-	mostBytes  = 1 << 20
+	mostBytes  = 1 << 18
 	mostNested = 24
 	mostColumn = 4096
 )
@@ -94,7 +94,7 @@ func parse(path string, data []byte) (*node, Problems) {
 		return Problems{{Path: path, Line: line, Column: column, Text: fmt.Sprintf(format, args...)}}
 	}
 	if len(data) > mostBytes {
-		return nil, wrong(0, 0, "it is larger than a megabyte, which no plan is: is it the right file?")
+		return nil, wrong(0, 0, "it is larger than 256 KiB, which no plan is: is it the right file?")
 	}
 	if !utf8.Valid(data) {
 		return nil, wrong(0, 0, "it is not UTF-8: save it with that encoding")
@@ -309,7 +309,7 @@ func instead(word string, among []string) string {
 	return "choose one of " + strings.Join(among, ", ")
 }
 
-// readFile reads a file of at most a megabyte.
+// readFile reads a file that may be a plan.
 func readFile(path string) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -319,7 +319,7 @@ func readFile(path string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: it is not a file: name the plan itself", path)
 	}
 	if info.Size() > mostBytes {
-		return nil, Problems{{Path: path, Text: "it is larger than a megabyte, which no plan is: is it the right file?"}}
+		return nil, Problems{{Path: path, Text: "it is larger than 256 KiB, which no plan is: is it the right file?"}}
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
