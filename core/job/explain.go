@@ -103,6 +103,14 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 		return nil, nil, err
 	}
 	one, at, err := oneZone(set, place, zoneID)
+	if err != nil && o.Within != "" { // perhaps it is a larger unit
+		units := ZoneOptions{Zones: o.Within, SelectionOptions: SelectionOptions{ZoneID: o.WithinID, ZoneName: o.WithinName}, Edges: o.Edges}
+		if larger, place, e := w.readZones(units, l.source.Header().Grid); e == nil {
+			if a, b, e := oneZone(larger, place, zoneID); e == nil {
+				one, at, err = a, b, nil
+			}
+		}
+	}
 	if err != nil {
 		return nil, nil, err
 	}

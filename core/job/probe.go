@@ -96,12 +96,18 @@ func ProbeCover(ctx context.Context, env Env, o ProbeOptions) (*Probe, error) {
 	return out, nil
 }
 
-// ProbeZones reads zones, and returns what is wrong with them whatever they lie on.
-func ProbeZones(ctx context.Context, env Env, o ZoneOptions) error {
+// ProbeZones reads zones, whatever they lie on, and returns their ids.
+func ProbeZones(ctx context.Context, env Env, o ZoneOptions) (ids []string, err error) {
 	w, _, err := begin(ctx, env, &o, false)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	_, err = w.loadZones("zones", o.Zones, o.SelectionOptions, o.ZoneNames)
-	return err
+	set, err := w.loadZones("zones", o.Zones, o.SelectionOptions, o.ZoneNames)
+	if err != nil {
+		return nil, err
+	}
+	for _, z := range set.Zones {
+		ids = append(ids, z.ID)
+	}
+	return ids, nil
 }

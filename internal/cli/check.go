@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/job"
@@ -187,23 +189,74 @@ func (k *planCheck) all() error {
 
 // zones reads the sets of zones, whatever is wrong with the rasters.
 func (k *planCheck) zones() {
-	seen := map[string]bool{}
+	ids, wrong := zoneIDs(k.ctx, k.plan)
+	for step, err := range wrong {
+		k.add(step, err, false)
+	}
 	for _, step := range k.plan.Steps {
+		path := given[string](step.Options, "control")
+		if path == "" {
+			continue
+		}
+		for _, text := range strayTotals(k.plan, path, ids) {
+			k.add(step, errors.New(text), false)
+		}
+		break
+	}
+}
+
+// zoneIDs are the ids of all zones of a plan, and what is wrong with a step's zones.
+func zoneIDs(ctx context.Context, p *plan.Plan) (ids map[string]bool, wrong map[*plan.Step]error) {
+	ids, wrong = map[string]bool{}, map[*plan.Step]error{}
+	seen := map[string]bool{}
+	for _, step := range p.Steps {
 		var o job.ZoneOptions
 		switch of := step.Options.(type) {
 		case *measureOptions:
 			o = of.ZoneOptions
 		case *changeOptions:
 			o = of.ZoneOptions
-		}
-		if o.Zones == "" || seen[step.Zones] {
+		default:
 			continue
 		}
-		seen[step.Zones] = true
-		if err := job.ProbeZones(k.ctx, job.Env{Maker: plan.Maker{Plan: k.plan}}, o); err != nil {
-			k.add(step, err, false)
+		if seen[o.Zones+" "+step.Zones] {
+			continue
+		}
+		seen[o.Zones+" "+step.Zones] = true
+		if o.Zones == "" {
+			ids["all"] = true
+			continue
+		}
+		list, err := job.ProbeZones(ctx, job.Env{Maker: plan.Maker{Plan: p}}, o)
+		if err != nil {
+			wrong[step] = err
+		}
+		for _, id := range list {
+			ids[id] = true
 		}
 	}
+	return ids, wrong
+}
+
+// strayTotals finds control totals that are about no zone and no epoch of a plan: nothing would be compared with them.
+func strayTotals(p *plan.Plan, path string, ids map[string]bool) (out []string) {
+	controls, _, err := check.ReadControls(path)
+	if err != nil {
+		return nil // reported by the steps
+	}
+	var labels []string
+	for _, e := range p.Epochs {
+		labels = append(labels, e.Label)
+	}
+	for _, c := range controls {
+		if c.Zone != "" && !ids[c.Zone] {
+			out = append(out, fmt.Sprintf("%s: a total is about the zone %s, which no set of zones has: correct its zone_id", path, c.Zone))
+		}
+		if c.Epoch != "" && !slices.Contains(labels, c.Epoch) {
+			out = append(out, fmt.Sprintf("%s: a total is about the epoch %s, and the epochs are %s: correct its epoch", path, c.Epoch, strings.Join(labels, ", ")))
+		}
+	}
+	return out
 }
 
 // legends reads the legends for classes without a colour.

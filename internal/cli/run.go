@@ -156,6 +156,7 @@ func runPlan(s *session, o *runOptions) error {
 	if err := r.prepare(); err != nil {
 		return err
 	}
+	r.totals()
 	r.digests()
 	errs := r.steps()
 	if s.ctx.Err() != nil {
@@ -222,6 +223,17 @@ func (r *planRun) prepare() error {
 		return fmt.Errorf("%s: the record of the run goes there, and another file has the name: choose another place with record in the plan", r.plan.Record)
 	}
 	return r.Claim(r.plan.Record, output.Rules{Replace: true, Book: book.IsBook})
+}
+
+// totals warns of control totals with which nothing would be compared.
+func (r *planRun) totals() {
+	for _, step := range r.plan.Steps {
+		if path := given[string](step.Options, "control"); path != "" {
+			ids, _ := zoneIDs(r.ctx, r.plan)
+			r.warnings(strayTotals(r.plan, path, ids))
+			return
+		}
+	}
 }
 
 // digests reads the files that steps name, several at a time, so that their digests are known when the steps begin. What cannot be read is reported by the
@@ -322,7 +334,7 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	}
 	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
 		ctx: r.ctx, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
-	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: r.store.Wrote}
+	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force || r.store.Wrote(path) }}
 	done := plan.Done{Name: step.Name, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
 	s.before = func() error { return r.aboutToWrite(s, &done) }
 	do := commandOf(r.root, step.Command)

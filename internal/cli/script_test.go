@@ -107,7 +107,7 @@ func nothingLeft(ts *testscript.TestScript, _ bool, args []string) {
 	entries, err := os.ReadDir(ts.MkAbs(dir))
 	ts.Check(err)
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), ".verdex") {
+		if strings.HasPrefix(e.Name(), ".verdex-") {
 			ts.Fatalf("%s was left behind", e.Name())
 		}
 	}

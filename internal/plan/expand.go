@@ -704,8 +704,8 @@ func (p *Plan) Select(only, epoch string) error {
 	var names []string
 	found := false
 	for i, s := range p.Steps {
-		if !s.Hidden {
-			names = append(names, s.Name)
+		if !s.Hidden && !slices.Contains(names, s.Output) {
+			names = append(names, s.Output)
 		}
 		if (only == "" || s.Output == only || s.Name == only) && (epoch == "" || s.Epoch == epoch || s.Epoch == "" && s.uses(epoch)) && !s.Hidden {
 			wanted[i], found = true, true

@@ -64,6 +64,7 @@ type scaffold struct {
 	control string
 	walks   map[string]string // by date, "" for none
 	samples map[string]string
+	known   map[int]bool // codes of the legend
 	body    strings.Builder
 }
 
@@ -163,7 +164,9 @@ func (s *scaffold) table(name string) error {
 	case has("from", "to"):
 		s.walks[dateIn(name)] = name
 	case has("code", "name"):
-		s.legend = name
+		if s.legend == "" || strings.Contains(name, "legend") && (!strings.Contains(s.legend, "legend") || len(name) < len(s.legend)) {
+			s.legend = name
+		}
 	case has("reference"):
 		s.samples[dateIn(name)] = name
 	case has("zone_id", "class_code", "epoch", "area") && !has("kind"):
@@ -306,8 +309,15 @@ func (s *scaffold) writeLegend(epochs []dateCovers) {
 		s.Found = append(s.Found, s.legend+": a legend")
 		s.line("legend: %s", quoted(s.legend))
 		s.line("")
+		if l, err := cover.ReadLegend(filepath.Join(s.dir, s.legend)); err == nil {
+			s.known = map[int]bool{}
+			for _, c := range l.Classes {
+				s.known[c.Code] = true
+			}
+		}
 		return
 	}
+	s.known = map[int]bool{}
 	s.legend = "legend.csv"
 	classes := [][]string{{"code", "name", "color", "group"}}
 	if len(epochs) > 0 {
@@ -320,6 +330,7 @@ func (s *scaffold) writeLegend(epochs []dateCovers) {
 			if k := int(v.Value); k >= 0 && k < len(last.header.Palette) {
 				color = last.header.Palette[k].String()
 			}
+			s.known[int(v.Value)] = true
 			classes = append(classes, []string{strconv.Itoa(int(v.Value)), fmt.Sprintf("class %d", int(v.Value)), color, ""})
 		}
 		s.decide(0, "what the classes of %s are called: fill in name, color and group in %s", last.name, s.legend)
@@ -555,8 +566,7 @@ func (s *scaffold) nodata(e dateCovers) string {
 
 // newWalk makes a crosswalk for the values of an epoch that are in no class of the legend, "" when there are none.
 func (s *scaffold) newWalk(e dateCovers, nodata string) string {
-	legend, err := cover.ReadLegend(filepath.Join(s.dir, s.legend))
-	if err != nil {
+	if s.known == nil {
 		return ""
 	}
 	lines := [][]string{{"from", "to", "note"}}
@@ -566,7 +576,7 @@ func (s *scaffold) newWalk(e dateCovers, nodata string) string {
 			continue
 		}
 		to := ""
-		if _, ok := legend.Find(int(v.Value)); ok {
+		if s.known[int(v.Value)] {
 			to = strconv.Itoa(int(v.Value))
 		} else {
 			unknown++
