@@ -233,10 +233,12 @@ outputs:
     out: results/flows.csv
   series:
     make: account series
+    of: extents
     zones: wards
     out: results/series.csv
   groups:
     make: account composition
+    of: extents
     zones: wards
     by: group
     layout: wide
