@@ -14,8 +14,9 @@ import (
 
 // statementOutput says where a statement goes, and its checks.
 type statementOutput struct {
-	checkOutput  `group:"checks"`
-	tableOptions `group:"output"`
+	checkOutput    `group:"checks"`
+	tableOptions   `group:"output"`
+	savePlanOption `group:"output"`
 }
 
 func accountCommand() *cli.Command {
@@ -188,8 +189,9 @@ first and since the previous one.
 type accuracyOptions struct {
 	Table string `opt:"table" choose:"extents,matrix" help:"which <table>: extents (accuracy, mapped and adjusted extent of each class) or matrix (proportions of the area)"`
 	job.AccuracyOptions
-	strictOption `group:"checks"`
-	tableOptions `group:"output"`
+	strictOption   `group:"checks"`
+	tableOptions   `group:"output"`
+	savePlanOption `group:"output"`
 }
 
 func accuracyCommand() *cli.Command {
@@ -212,7 +214,7 @@ change is assessed in the same way: its transitions are its classes.
 		if o.Table == "matrix" {
 			m, paint = model.ErrorMatrix, paintErrorMatrix
 		}
-		out := statementOutput{checkOutput{strictOption: o.strictOption}, o.tableOptions}
+		out := statementOutput{checkOutput: checkOutput{strictOption: o.strictOption}, tableOptions: o.tableOptions}
 		return s.show(&out, nil, func(int) *model.Table { return m(a) }, nil, func(c *canvas) error { return paint(c, a) })
 	})
 }

@@ -34,7 +34,8 @@ type exportOptions struct {
 	job.OverrideOption `group:"zones"`
 	job.UnitOption
 	waitOption
-	tableOptions `group:"output"`
+	tableOptions   `group:"output"`
+	savePlanOption `group:"output"`
 }
 
 func exportCommand() *cli.Command {

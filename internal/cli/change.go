@@ -16,11 +16,12 @@ import (
 type changeOptions struct {
 	Rest []string `arg:"-"` // it takes none
 	job.ChangeOptions
-	Table        string `opt:"table" choose:"summary,matrix,parts,intensity" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift) or intensity"`
-	Map          string `opt:"map" out:"map" help:"write a raster with a code for each transition from the first epoch to the last to <FILE>, and its legend beside it"`
-	checkOutput  `group:"checks"`
-	postOptions  `group:"book"`
-	tableOptions `group:"output"`
+	Table          string `opt:"table" choose:"summary,matrix,parts,intensity" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift) or intensity"`
+	Map            string `opt:"map" out:"map" help:"write a raster with a code for each transition from the first epoch to the last to <FILE>, and its legend beside it"`
+	checkOutput    `group:"checks"`
+	postOptions    `group:"book"`
+	tableOptions   `group:"output"`
+	savePlanOption `group:"output"`
 }
 
 func changeCommand() *cli.Command {

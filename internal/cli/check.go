@@ -386,7 +386,7 @@ func (k *planCheck) values() {
 			where = fmt.Sprintf("%s of it hold", text.Count(probe.Blocks, "block"))
 		}
 		if n := len(probe.NoLine); n > 0 {
-			k.add(step, fmt.Errorf("%s: %s no line for %s, which %s %s: add lines for them, or one for else", m.Crosswalk, "the crosswalk has", valuesText(probe.NoLine), probe.Name, strings.TrimPrefix(where, "it ")), false)
+			k.add(step, fmt.Errorf("%s: the crosswalk has no line for %s, which %s %s: add lines for them, or one for else", m.Crosswalk, valuesText(probe.NoLine), probe.Name, strings.TrimPrefix(where, "it ")), false)
 		}
 		if n := len(probe.Unlisted); n > 0 {
 			k.add(step, fmt.Errorf("%s: %s %s, which %s does not list, so they are counted as unlisted: add classes, or a crosswalk", probe.Name, where, valuesText(probe.Unlisted), m.Legend), true)

@@ -20,8 +20,8 @@ func demoCommand() *cli.Command {
 		Name:  "demo",
 		Usage: "write the sample data, and do the whole job on it",
 		Description: `Writes the sample world (an invented river basin in 2004, 2012 and 2020, with wards and
-catchments) into a folder, verdex-demo by default, and runs the commands that turn it into answers,
-showing each before it runs.
+catchments) into a folder, verdex-demo by default, with a plan of the whole job, and runs the plan and
+commands that turn it into answers, showing each before it runs.
 
   verdex demo
   verdex demo --files-only /tmp/orrin`,
@@ -37,21 +37,17 @@ type demoOptions struct {
 // demoJob is what the demo runs; DIR stands for the folder.
 var demoJob = []struct{ why, command string }{
 	{"What is in the map of 2020?", "look DIR/cover_2020.tif --legend DIR/legend.csv"},
-	{"How much of each class does each ward hold?", "measure DIR/cover_2020.tif --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv --epoch 2020"},
-	{"2004 has codes of its own; a crosswalk puts them into the classes. As a table for others:", "measure DIR/cover_2004.tif --zones DIR/catchments.geojson --zone-id id --legend DIR/legend.csv --crosswalk DIR/codes_2004.csv --epoch 2004 --out DIR/extents_2004.csv --force"},
-	{"What changed in the wards, and does it balance?", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv"},
 	{"2012 comes in four overlapping tiles. What is the 0 along their border?", "look DIR/cover_2012_a.tif"},
-	{"Named together the tiles are one raster, nothing is written in between:", "change --epoch 2012=DIR/cover_2012_?.tif --nodata 2012=0 --epoch 2020=DIR/cover_2020.tif --legend DIR/legend.csv"},
-	{"All three epochs in one pass, from what to what in the whole basin, as a table:", "change --epoch 2004=DIR/cover_2004.tif --epoch 2012=DIR/cover_2012_?.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --nodata 2012=0 --legend DIR/legend.csv --table matrix --out DIR/matrix.csv --force"},
-	{"An extent account of that, with additions and reductions that are managed or not:", "account extent DIR/matrix.csv --legend DIR/legend.csv --flows DIR/flows.csv"},
-	{"Which processes moved the ground?", "account flows DIR/matrix.csv --flows DIR/flows.csv"},
+	{"The whole job is stated in one file. Is anything wrong with it?", "check DIR/orrin.yaml"},
+	{"Do all of it: three epochs in three sets of zones, in one pass over each map:", "run DIR/orrin.yaml"},
+	{"Again: what did not change is not made again:", "run DIR/orrin.yaml --only matrix"},
+	{"Where does one number come from?", "explain DIR/orrin.yaml --zone W3 --class Wetland --epoch 2020"},
+	{"Each step is a command that can be typed. How much of each class does each ward hold?", "measure DIR/cover_2020.tif --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv --epoch 2020"},
+	{"What changed in the wards, and does it balance?", "change --epoch 2004=DIR/cover_2004.tif --epoch 2020=DIR/cover_2020.tif --crosswalk 2004=DIR/codes_2004.csv --zones DIR/wards.geojson --zone-id code --legend DIR/legend.csv"},
+	{"An extent account, with additions and reductions that are managed or not:", "account extent DIR/results/matrix.csv --legend DIR/legend.csv --flows DIR/flows.csv"},
 	{"How accurate is the map of 2020? A survey of 410 points answers:", "account accuracy DIR/samples_2020.csv --cover DIR/cover_2020.tif --legend DIR/legend.csv"},
-	{"A book remembers who posted what, when, and from which inputs:", "book create DIR/orrin.book"},
-	{"The tables made so far go in; the same again would be recognised:", "book post DIR/orrin.book DIR/matrix.csv --account basin --legend DIR/legend.csv"},
-	{"", "book post DIR/orrin.book DIR/extents_2004.csv --account catchments --zone-set catchments --legend DIR/legend.csv"},
-	{"What does the book hold, and does all of it add up?", "book list DIR/orrin.book"},
+	{"The book remembers who posted what, when, and from which inputs. Does all of it add up?", "book list DIR/orrin.book"},
 	{"", "book verify DIR/orrin.book"},
-	{"As a spreadsheet whose sums and balances are formulas:", "book export DIR/orrin.book --out DIR/accounts.xlsx --force"},
 }
 
 // writeWorld writes the sample files, all or none. A file that is there with the same content stays.
@@ -107,11 +103,7 @@ func runDemo(s *session, o *demoOptions) error {
 		return err
 	}
 	number := 0
-	there := book.IsBook(filepath.Join(dir, "orrin.book"))
 	for _, step := range demoJob {
-		if there && strings.HasPrefix(step.command, "book create") {
-			continue // what is posted again is recognised
-		}
 		if step.why != "" {
 			number++
 			out.line()
@@ -138,7 +130,10 @@ func runDemo(s *session, o *demoOptions) error {
 		}
 	}
 	out.line()
-	out.line("The tables are in ", out.bold(filepath.Join(dir, "extents_2004.csv")), " and ", out.bold(filepath.Join(dir, "matrix.csv")), ", the book is ",
-		out.bold(filepath.Join(dir, "orrin.book")), ", and ", out.bold(filepath.Join(dir, "accounts.xlsx")), " is a spreadsheet of it.")
+	out.line(out.bold("Where to look"))
+	for _, l := range [][2]string{{"orrin.yaml", "the plan, which uses every section that a plan can have"}, {"results", "its tables, a map of change, a spreadsheet, wards with their areas, a package to publish"},
+		{"results/orrin.record.json", "the record of the run: inputs, options, outputs, checks"}, {"orrin.book", "the book, with all postings"}} {
+		out.line("  ", left(filepath.Join(dir, filepath.FromSlash(l[0])), len(dir)+30), l[1])
+	}
 	return out.flush()
 }

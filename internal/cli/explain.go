@@ -224,7 +224,7 @@ func (x *explainer) extent(p *plan.Plan, z *plan.ZoneSet) error {
 			}
 		}
 	}
-	return x.postings(p)
+	return x.postings(p, given[string](step.Options, "account"))
 }
 
 // checks notes what checks found about a zone.
@@ -283,11 +283,11 @@ func (x *explainer) transition(p *plan.Plan, z *plan.ZoneSet) error {
 			of.Others = append(of.Others, job.OtherArea{FromEpoch: pair.Epochs[0], Epoch: pair.Epochs[1], Area: area})
 		}
 	}
-	return x.postings(p)
+	return x.postings(p, "")
 }
 
-// postings finds the postings of the number in the book of a plan.
-func (x *explainer) postings(p *plan.Plan) error {
+// postings finds the postings of the number in the book of a plan: of one account, or of all when it is "".
+func (x *explainer) postings(p *plan.Plan, account string) error {
 	if p.Book == "" {
 		return nil
 	}
@@ -300,7 +300,7 @@ func (x *explainer) postings(p *plan.Plan) error {
 	}
 	defer b.Close()
 	of := x.out.Explanation
-	return x.entries(b, "", of.ZoneID, of.ZoneName, of.FromEpoch, of.Epoch)
+	return x.entries(b, account, of.ZoneID, of.ZoneName, of.FromEpoch, of.Epoch)
 }
 
 // entries finds the postings with a number: of one account, or of all when it is "".

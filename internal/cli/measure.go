@@ -16,11 +16,12 @@ import (
 // measureOptions are those of measure.
 type measureOptions struct {
 	job.MeasureOptions
-	Layout       string `opt:"layout" group:"output" choose:"long,wide" help:"<long> (a row for each class) or wide (a row for each zone)"`
-	Attach       string `opt:"attach" group:"output" out:"features" help:"write the zones with the areas as columns to <FILE>, too: .geojson, .geojsonl, .gpkg, .shp or .parquet"`
-	checkOutput  `group:"checks"`
-	postOptions  `group:"book"`
-	tableOptions `group:"output"`
+	Layout         string `opt:"layout" group:"output" choose:"long,wide" help:"<long> (a row for each class) or wide (a row for each zone)"`
+	Attach         string `opt:"attach" group:"output" out:"features" help:"write the zones with the areas as columns to <FILE>, too: .geojson, .geojsonl, .gpkg, .shp or .parquet"`
+	checkOutput    `group:"checks"`
+	postOptions    `group:"book"`
+	tableOptions   `group:"output"`
+	savePlanOption `group:"output"`
 }
 
 func measureCommand() *cli.Command {

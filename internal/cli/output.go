@@ -36,7 +36,6 @@ type tableOptions struct {
 	Out    string `opt:"out" out:"table" help:"write to <FILE> instead of standard output; its ending (.csv, .json, .jsonl, .md, .html, .xlsx, .parquet, .gpkg) chooses the format"`
 	Format string `opt:"format" choose:",table,csv,json,jsonl,md,html,xlsx,parquet,gpkg" help:"<table>, csv, json, jsonl, md, html, xlsx, parquet or gpkg"`
 	forceOption
-	savePlanOption
 	Digits int `opt:"digits" default:"-1" least:"-1" most:"15" help:"<decimals> of numbers in files; -1 is full precision"`
 }
 

@@ -22,8 +22,9 @@ import (
 // patchOptions are those of patches.
 type patchOptions struct {
 	job.PatchOptions
-	Out         string `opt:"out" out:"patches" help:"GeoJSON <FILE> to write"`
-	forceOption `group:"output"`
+	Out string `opt:"out" out:"patches" help:"GeoJSON <FILE> to write"`
+	forceOption
+	savePlanOption `group:"output"`
 }
 
 func patchesCommand() *cli.Command {

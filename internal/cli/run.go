@@ -462,9 +462,9 @@ func (r *planRun) conclude(begun time.Time, errs []error) error {
 		}
 	}
 	c.line()
-	summary := fmt.Sprintf("%s made, %s", text.Count(made, "output"), asBefore(same))
+	summary := fmt.Sprintf("%d made, %s", made, asBefore(same))
 	if same == 0 {
-		summary = text.Count(made, "output") + " made"
+		summary = fmt.Sprintf("%d made", made)
 	} else if made == 0 {
 		summary = "nothing to do, " + asBefore(same)
 	}

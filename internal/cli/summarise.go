@@ -19,7 +19,8 @@ import (
 // summariseOptions are those of summarise.
 type summariseOptions struct {
 	job.SummariseOptions
-	tableOptions `group:"output"`
+	tableOptions   `group:"output"`
+	savePlanOption `group:"output"`
 }
 
 func summariseCommand() *cli.Command {

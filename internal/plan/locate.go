@@ -3,6 +3,7 @@ package plan
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/option"
@@ -50,6 +51,14 @@ func (p *Plan) ProblemOf(s *Step, err error, optionName string) Problem {
 	if optionName != "" && s != nil && s.where[optionName] != nil {
 		out.Line, out.Column = s.Place(optionName)
 		return out
+	}
+	if s != nil {
+		for _, n := range s.where { // the first value that the message quotes
+			if n.kind == scalar && n.text != "" && strings.Contains(out.Text, strconv.Quote(n.text)) &&
+				(out.Line == 0 || n.at.line < out.Line || n.at.line == out.Line && n.at.column < out.Column) {
+				out.Line, out.Column = n.at.line, n.at.column
+			}
+		}
 	}
 	for rest, before := out.Text, ""; out.Line == 0; {
 		name, after, ok := strings.Cut(rest, ": ")

@@ -80,7 +80,7 @@ type BookSection struct {
 
 // CacheSection says where and how much is kept between runs.
 type CacheSection struct {
-	Folder string `opt:"folder" help:"<FOLDER> for what is kept between runs; .verdex beside the plan by default"`
+	Folder string `opt:"folder" help:"<FOLDER> for what is kept between runs; without it a hidden one beside the plan"`
 	Limit  int    `opt:"limit" default:"1024" least:"0" help:"<MEGABYTES> that may be kept"`
 }
 
