@@ -306,16 +306,16 @@ func (x *Explanation) cells(ctx context.Context, s raster.Source, place *zone.Pl
 	x.LeastCell = math.Inf(1)
 	reader := s.NewReader()
 	var cells raster.Cells
-	known := map[float64]bool{}
-	is := func(v float64) bool {
-		k, ok := known[v]
-		if !ok && v == v && len(known) < 1<<16 {
-			k = wanted(v)
-			known[v] = k
-		} else if !ok {
-			k = wanted(v)
+	is := remembered(wanted)
+	var bytes [256]bool // for cells of bytes, of which there may be many
+	for v := range bytes {
+		bytes[v] = s.Header().Type == raster.Uint8 && wanted(float64(v))
+	}
+	at := func(col, row int) bool {
+		if cells.Type == raster.Uint8 {
+			return bytes[cells.U8[row*cells.Stride+col]]
 		}
-		return k
+		return is(cells.At(col, row))
 	}
 	col0, width := o.ColFrom, o.ColTo-o.ColFrom
 	blocks := map[[2]int]bool{}
@@ -341,7 +341,7 @@ func (x *Explanation) cells(ctx context.Context, s raster.Source, place *zone.Pl
 			}
 			for _, r := range full {
 				for col := int(r.From); col < int(r.To); col++ {
-					if is(cells.At(col-col0, row-from)) {
+					if at(col-col0, row-from) {
 						x.WholeCells++
 						note(col)
 					}
@@ -355,7 +355,7 @@ func (x *Explanation) cells(ctx context.Context, s raster.Source, place *zone.Pl
 			}
 			for _, e := range edge {
 				touch(int(e.Col), row)
-				if is(cells.At(int(e.Col)-col0, row-from)) {
+				if at(int(e.Col)-col0, row-from) {
 					x.CutCells++
 					share += e.Share
 					note(int(e.Col))
@@ -380,6 +380,20 @@ func (x *Explanation) cells(ctx context.Context, s raster.Source, place *zone.Pl
 		x.LeastCell = 0
 	}
 	return nil
+}
+
+// remembered asks a question about each number once, but for many numbers.
+func remembered(ask func(v float64) bool) func(v float64) bool {
+	known := map[float64]bool{}
+	return func(v float64) bool {
+		answer, ok := known[v]
+		if !ok {
+			if answer = ask(v); v == v && len(known) < 1<<16 {
+				known[v] = answer
+			}
+		}
+		return answer
+	}
 }
 
 // lineView is a view of which line of a crosswalk, from 1 on, each cell of a raster falls under; 0 for none.

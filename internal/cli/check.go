@@ -309,10 +309,30 @@ func (k *planCheck) outputs(step *plan.Step, store *plan.Store) {
 // errDry ends a step before it measures.
 var errDry = errors.New("measuring is not for a check")
 
-// dryCounter ends a step that wants to measure.
-type dryCounter struct{}
+// dryCounter ends a step that wants to measure, and notes zones that lie beyond the raster.
+type dryCounter struct{ outside *[]string }
 
-func (dryCounter) Count(_ context.Context, requests []tally.Keyed) ([]*tally.Tally, []error) {
+func (d dryCounter) Count(_ context.Context, requests []tally.Keyed) ([]*tally.Tally, []error) {
+	var wholly, partly []string
+	for i, o := range requests[0].Placement.Outlines {
+		switch z := requests[0].Zones.Zones[i]; {
+		case len(o.Rings) == 0:
+			wholly = append(wholly, z.ID)
+		case o.Outside > o.Area*check.Defaults["inside"]/100:
+			partly = append(partly, fmt.Sprintf("%s (%.1f %%)", z.ID, o.Outside/o.Area*100))
+		}
+	}
+	source := requests[0].Zones.Source
+	if n := len(wholly); n == 1 {
+		*d.outside = append(*d.outside, fmt.Sprintf("%s: 1 zone lies wholly outside the raster: %s", source, wholly[0]))
+	} else if n > 1 {
+		*d.outside = append(*d.outside, fmt.Sprintf("%s: %s lie wholly outside the raster: %s", source, text.Count(n, "zone"), text.List(wholly, 5)))
+	}
+	if n := len(partly); n == 1 {
+		*d.outside = append(*d.outside, fmt.Sprintf("%s: 1 zone lies partly outside the raster: %s", source, partly[0]))
+	} else if n > 1 {
+		*d.outside = append(*d.outside, fmt.Sprintf("%s: %s lie partly outside the raster: %s", source, text.Count(n, "zone"), text.List(partly, 5)))
+	}
 	errs := make([]error, len(requests))
 	for i := range errs {
 		errs[i] = errDry
@@ -351,14 +371,15 @@ func (k *planCheck) dry(step *plan.Step) {
 	log := &reporter{w: io.Discard, run: &reporter{w: io.Discard, quiet: true}}
 	s := &session{reporter: log, commandFiles: &commandFiles{Job: output.New(k.ctx, &output.Temporaries{})}, ctx: k.ctx, name: step.Command,
 		options: options, stdout: io.Discard, version: k.version, threads: k.threads}
-	s.plan = &planned{counter: dryCounter{}, maker: plan.Maker{Plan: k.plan}, owns: func(string) bool { return true }}
+	var outside []string
+	s.plan = &planned{counter: dryCounter{&outside}, maker: plan.Maker{Plan: k.plan}, owns: func(string) bool { return true }}
 	defer s.Discard()
 	do := commandOf(newRoot(k.version, io.Discard, io.Discard), step.Command)
 	err := do(s, s.options)
 	if err != nil && !errors.Is(err, errDry) && k.ctx.Err() == nil {
 		k.add(step, err, false)
 	}
-	for _, w := range log.said.warnings {
+	for _, w := range append(log.said.warnings, outside...) {
 		k.add(step, errors.New(w), true)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -86,6 +87,7 @@ type explainedPost struct {
 	Area       float64  `json:"area"`
 	Supersedes int64    `json:"supersedes,omitempty"`
 	Before     *float64 `json:"area_before,omitempty"` // of the posting that it superseded
+	Changed    []string `json:"changed_since,omitempty"`
 	Inputs     []string `json:"inputs"`
 }
 
@@ -338,6 +340,10 @@ func (x *explainer) entries(b *book.Book, account, zoneID, zoneName, from, epoch
 		one := explainedPost{ID: p.ID, Account: p.Account, Author: p.Author, At: p.At, State: state, Note: p.Note, Unit: unit, Area: m2 / per, Supersedes: p.Replaces}
 		if before, ok := areas[p.Replaces]; ok && p.Replaces != 0 {
 			one.Before = &before
+			k := slices.IndexFunc(heads, func(h *book.Posting) bool { return h.ID == p.Replaces })
+			if old, err := b.Posting(x.ctx, heads[k].ID); err == nil {
+				one.Changed = changedSince(old, p)
+			}
 		}
 		for _, in := range p.Inputs {
 			one.Inputs = append(one.Inputs, fmt.Sprintf("%s: %s (SHA-256 %.12s…)", in.Role, in.Path, in.SHA256))
@@ -345,6 +351,56 @@ func (x *explainer) entries(b *book.Book, account, zoneID, zoneName, from, epoch
 		x.out.Postings = append(x.out.Postings, one)
 	}
 	return nil
+}
+
+// changedSince lists how what a posting was made of differs from what the one was made of that it supersedes.
+func changedSince(old, now *book.Posting) (out []string) {
+	before := map[string]string{}
+	for _, in := range old.Inputs {
+		before[in.Role+": "+filepath.Base(in.Path)] = in.SHA256
+	}
+	for _, in := range now.Inputs {
+		name := in.Role + ": " + filepath.Base(in.Path)
+		switch sum, ok := before[name]; {
+		case !ok:
+			out = append(out, name+" is another file")
+		case sum != in.SHA256:
+			out = append(out, name+" has other content")
+		}
+		delete(before, name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(before)) {
+		out = append(out, name+" is no longer used")
+	}
+	a, b := optionsIn(old.Command), optionsIn(now.Command)
+	for _, name := range slices.Sorted(maps.Keys(b)) {
+		if v, ok := a[name]; !ok {
+			out = append(out, fmt.Sprintf("%s is %v now", name, b[name]))
+		} else if fmt.Sprint(v) != fmt.Sprint(b[name]) {
+			out = append(out, fmt.Sprintf("%s is %v now, and was %v", name, b[name], v))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(a)) {
+		if _, ok := b[name]; !ok {
+			out = append(out, fmt.Sprintf("%s is no longer %v", name, a[name]))
+		}
+	}
+	if old.Program != now.Program {
+		out = append(out, fmt.Sprintf("verdex %s instead of %s", now.Program, old.Program))
+	}
+	return out
+}
+
+// optionsIn are the options of a command of a posting that decide about its numbers.
+func optionsIn(command string) map[string]any {
+	var record struct{ Options map[string]any }
+	if json.Unmarshal([]byte(command), &record) != nil {
+		return nil
+	}
+	for _, name := range []string{"account", "author", "note", "post", "supersede", "wait", "zone-set", "control", "bound", "ignore", "strict", "checks", "attach", "layout", "digits"} {
+		delete(record.Options, name)
+	}
+	return record.Options
 }
 
 // postedArea is the area in m² that a posting has for what is asked for.

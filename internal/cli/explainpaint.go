@@ -63,6 +63,9 @@ func paintExplained(c *canvas, e *explained) error {
 			line += "; " + p.Note
 		}
 		fact(key, line)
+		if len(p.Changed) > 0 {
+			fact("", "since then "+strings.Join(p.Changed, "; "))
+		}
 		for _, in := range p.Inputs {
 			fact("", "from "+in)
 		}

@@ -284,8 +284,8 @@ func (p *Plan) step(n *node, c *Command, own section, z *ZoneSet, e *Epoch) *Ste
 		take(section{"post": p.book["book"]})
 		take(p.book, "author", "note", "supersede")
 	}
-	if strings.HasPrefix(c.Name, "book ") && p.Book != "" && from["book"] == nil {
-		take(section{"book": p.book["book"]})
+	if strings.HasPrefix(c.Name, "book ") {
+		take(section{"book": p.book["book"], "title": p.root.get("title"), "licence": p.root.get("licence")})
 	}
 	if from["rules"] == nil {
 		take(p.defaults, "crosswalk")

@@ -53,6 +53,11 @@ type seriesOptions struct {
 	outOptions
 }
 
+type accuracyOptions struct {
+	job.AccuracyOptions
+	outOptions
+}
+
 type attachOptions struct {
 	job.AttachOptions
 	outOptions
@@ -66,7 +71,7 @@ func made[T any]() any {
 
 // commands are a few of those of the command line.
 var commands = []Command{{"measure", made[measureOptions]}, {"change", made[changeOptions]}, {"account extent", made[extentOptions]},
-	{"account series", made[seriesOptions]}, {"attach", made[attachOptions]}}
+	{"account series", made[seriesOptions]}, {"account accuracy", made[accuracyOptions]}, {"attach", made[attachOptions]}}
 
 // inWorld unpacks the sample world into the working folder.
 func inWorld(t *testing.T) {

@@ -377,6 +377,10 @@ func (s *scaffold) writeZones() {
 			}
 		}
 		what := fmt.Sprintf("%s: %s in %s", filepath.Base(z.File), text.Count(z.Features, "feature"), z.CRS)
+		placed := z.CRS != "" && !strings.HasPrefix(z.CRS, "none")
+		if !placed {
+			what = fmt.Sprintf("%s: %s without a CRS", filepath.Base(z.File), text.Count(z.Features, "feature"))
+		}
 		s.Found = append(s.Found, what)
 		s.comment(2, "%s", what)
 		switch {
@@ -391,7 +395,7 @@ func (s *scaffold) writeZones() {
 			}
 			s.decide(2, "which field of %s identifies the zones (%s)", filepath.Base(z.File), strings.Join(names, ", "))
 		}
-		if z.CRS == "" || strings.HasPrefix(z.CRS, "no CRS") {
+		if !placed && !z.Several {
 			s.decide(2, "the CRS of %s, which does not state one: add zones-crs: EPSG:NUMBER", filepath.Base(z.File))
 		}
 		for _, f := range z.Findings {

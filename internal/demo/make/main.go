@@ -271,8 +271,6 @@ outputs:
   package: # a folder to publish
     make: book export
     package: results/package
-    title: Land of the Orrin basin
-    licence: CC-BY-4.0
     source: Orrin Survey
 `
 
