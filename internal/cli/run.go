@@ -98,7 +98,6 @@ type planRun struct {
 	width   int // of the names of steps
 	done    []plan.Done
 	reused  []bool
-	strict  bool
 	current map[string]map[int64]bool // by book: the postings that count
 }
 
@@ -340,8 +339,6 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	do := commandOf(r.root, step.Command)
 	if err := s.withFiles(func(s *session) error { return do(s, s.options) }); err != nil && !errors.Is(err, errStrict) {
 		return err
-	} else if err != nil {
-		r.strict = true
 	}
 	done.Finished, done.Complete = time.Now().UTC().Truncate(time.Second), true
 	done.Notes, done.Warnings = s.said.notes, s.said.warnings
@@ -504,10 +501,20 @@ func (r *planRun) conclude(begun time.Time, errs []error) error {
 	if err := c.flush(); err != nil {
 		return err
 	}
-	if r.strict {
+	if r.fellShort() {
 		return errStrict
 	}
 	return nil
+}
+
+// fellShort reports whether a step for which that counts has a warning, or a check that falls short.
+func (r *planRun) fellShort() bool {
+	for i, d := range r.done {
+		if given[bool](r.plan.Steps[i].Options, "strict") && (len(d.Warnings) > 0 || slices.ContainsFunc(d.Checks, func(k plan.Check) bool { return k.Outcome == check.FallsShort.String() })) {
+			return true
+		}
+	}
+	return false
 }
 
 // asBefore says how many outputs need not be made.

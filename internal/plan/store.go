@@ -75,7 +75,7 @@ func OpenStore(dir string, limit int64) (*Store, error) {
 	if s.digests == nil {
 		s.digests = map[string]fileDigest{}
 	}
-	s.lock = flock.New(s.path("lock"))
+	s.lock = flock.New(s.path("lock"), flock.SetPermissions(0o644))
 	return s, nil
 }
 
@@ -105,7 +105,7 @@ func (s *Store) Lock(ctx context.Context, waits func()) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err != nil || !ok:
-		return fmt.Errorf("%s: the cache folder cannot be locked (%w): choose another one with cache in the plan", s.dir, err)
+		return fmt.Errorf("%s: the cache folder cannot be locked (%w): choose another one with cache in the plan", s.dir, fault.Reason(err))
 	}
 	for _, dir := range []string{"", "tallies", "steps", "tables"} {
 		s.removeStaged(s.path(dir), stagedPrefix)
