@@ -305,79 +305,96 @@ func (x *Explanation) cells(ctx context.Context, s raster.Source, place *zone.Pl
 	_, step := raster.WorkSize(s)
 	x.LeastCell = math.Inf(1)
 	reader := s.NewReader()
-	var cells raster.Cells
-	is := remembered(wanted)
-	var bytes [256]bool // for cells of bytes, of which there may be many
-	for v := range bytes {
-		bytes[v] = s.Header().Type == raster.Uint8 && wanted(float64(v))
+	c := &cellCount{x: x, areas: areas, blocks: map[[2]int]bool{}, col: o.ColFrom, is: remembered(wanted)}
+	for v := range c.bytes {
+		c.bytes[v] = s.Header().Type == raster.Uint8 && wanted(float64(v))
 	}
-	at := func(col, row int) bool {
-		if cells.Type == raster.Uint8 {
-			return bytes[cells.U8[row*cells.Stride+col]]
-		}
-		return is(cells.At(col, row))
-	}
-	col0, width := o.ColFrom, o.ColTo-o.ColFrom
-	blocks := map[[2]int]bool{}
-	share := int64(0)
-	for row0 := o.RowFrom / step * step; row0 < o.RowTo; row0 += step {
+	for row := o.RowFrom / step * step; row < o.RowTo; row += step {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		from, to := max(row0, o.RowFrom), min(row0+step, o.RowTo)
+		from, to := max(row, o.RowFrom), min(row+step, o.RowTo)
 		spans := cutter.Cut(o, 0, from, to)
-		if err := reader.Read(raster.Window{Col: col0, Row: from, Width: width, Height: to - from}, &cells); err != nil {
+		if err := reader.Read(raster.Window{Col: c.col, Row: from, Width: o.ColTo - c.col, Height: to - from}, &c.cells); err != nil {
 			return err
 		}
-		touch := func(col, row int) { blocks[[2]int{col / x.BlockW, row / x.BlockH}] = true }
-		for row := from; row < to; row++ {
-			full, edge := spans.Row(row)
-			first, last := -1, -1
-			note := func(col int) {
-				if first < 0 {
-					first = col
-				}
-				last = col
-			}
-			for _, r := range full {
-				for col := int(r.From); col < int(r.To); col++ {
-					if at(col-col0, row-from) {
-						x.WholeCells++
-						note(col)
-					}
-				}
-				for col := int(r.From); col < int(r.To); col += x.BlockW {
-					touch(col, row)
-				}
-				if r.To > r.From {
-					touch(int(r.To)-1, row)
-				}
-			}
-			for _, e := range edge {
-				touch(int(e.Col), row)
-				if at(int(e.Col)-col0, row-from) {
-					x.CutCells++
-					share += e.Share
-					note(int(e.Col))
-				}
-			}
-			if first < 0 {
-				continue
-			}
-			for _, col := range []int{first, (first + last) / 2, last} {
-				a, err := areas.Cell(col, row)
-				if err != nil {
-					return err
-				}
-				x.LeastCell, x.GreatestCell = math.Min(x.LeastCell, a), math.Max(x.GreatestCell, a)
+		for r := from; r < to; r++ {
+			full, edge := spans.Row(r)
+			if err := c.row(full, edge, r, r-from); err != nil {
+				return err
 			}
 		}
 		spans.Free()
 	}
-	x.CutShare = math.Ldexp(float64(share), -40)
-	x.Blocks = len(blocks)
+	x.CutShare = math.Ldexp(float64(c.share), -40)
+	x.Blocks = len(c.blocks)
 	if x.WholeCells+x.CutCells == 0 {
 		x.LeastCell = 0
+	}
+	return nil
+}
+
+// cellCount counts the cells of a number one by one.
+type cellCount struct {
+	x      *Explanation
+	areas  *raster.Areas
+	cells  raster.Cells // of some rows, from column col on
+	col    int
+	is     func(v float64) bool
+	bytes  [256]bool // the same for cells of bytes, of which there may be many
+	share  int64     // of cut cells
+	blocks map[[2]int]bool
+}
+
+// wanted reports whether a cell is one of those that are counted; at is its row in cells.
+func (c *cellCount) wanted(col, at int) bool {
+	if c.cells.Type == raster.Uint8 {
+		return c.bytes[c.cells.U8[at*c.cells.Stride+col-c.col]]
+	}
+	return c.is(c.cells.At(col-c.col, at))
+}
+
+// row counts the cells of a row of the grid, which is the row at of those at hand.
+func (c *cellCount) row(full []zone.Range, edge []zone.EdgeCell, row, at int) error {
+	x := c.x
+	first, last := -1, -1
+	note := func(col int) {
+		if first < 0 {
+			first = col
+		}
+		last = col
+	}
+	touch := func(col int) { c.blocks[[2]int{col / x.BlockW, row / x.BlockH}] = true }
+	for _, r := range full {
+		for col := int(r.From); col < int(r.To); col++ {
+			if c.wanted(col, at) {
+				x.WholeCells++
+				note(col)
+			}
+		}
+		for col := int(r.From); col < int(r.To); col += x.BlockW {
+			touch(col)
+		}
+		if r.To > r.From {
+			touch(int(r.To) - 1)
+		}
+	}
+	for _, e := range edge {
+		if touch(int(e.Col)); c.wanted(int(e.Col), at) {
+			x.CutCells++
+			c.share += e.Share
+			note(int(e.Col))
+		}
+	}
+	if first < 0 {
+		return nil
+	}
+	for _, col := range []int{min(first, last), (first + last) / 2, max(first, last)} { // areas vary smoothly along a row
+		a, err := c.areas.Cell(col, row)
+		if err != nil {
+			return err
+		}
+		x.LeastCell, x.GreatestCell = math.Min(x.LeastCell, a), math.Max(x.GreatestCell, a)
 	}
 	return nil
 }
@@ -435,9 +452,12 @@ func (r *lineReader) Read(w raster.Window, dst *raster.Cells) error {
 	return nil
 }
 
-// ExplainTransition says what the ground is made of that was one class at an epoch and another at a later one. The epochs are those of the options,
-// of which the first and the last are compared unless others are named.
-func ExplainTransition(ctx context.Context, env Env, o ChangeOptions, zoneID, from, to, fromEpoch, toEpoch string) (*Explanation, *Report, error) {
+// ZoneTransition is a transition in a zone: the zone by its id or its name, the classes by their codes or names. The epochs are labels; without
+// them they are the first and the last.
+type ZoneTransition struct{ Zone, From, To, FromEpoch, ToEpoch string }
+
+// ExplainTransition says what the ground is made of that was one class at an epoch and another at a later one.
+func ExplainTransition(ctx context.Context, env Env, o ChangeOptions, of ZoneTransition) (*Explanation, *Report, error) {
 	w, report, err := begin(ctx, env, &o, o.OverrideCRS)
 	if err != nil {
 		return nil, nil, err
@@ -457,18 +477,18 @@ func ExplainTransition(ctx context.Context, env Env, o ChangeOptions, zoneID, fr
 		}
 		return k, nil
 	}
-	a, err := epochAt(fromEpoch, 0)
+	a, err := epochAt(of.FromEpoch, 0)
 	if err != nil {
 		return nil, nil, err
 	}
-	b, err := epochAt(toEpoch, len(c.labels)-1)
+	b, err := epochAt(of.ToEpoch, len(c.labels)-1)
 	if err != nil {
 		return nil, nil, err
 	}
 	if a >= b {
-		return nil, nil, fault.Misusef("epoch", toEpoch, "is not later than %s", c.labels[a])
+		return nil, nil, fault.Misusef("epoch", of.ToEpoch, "is not later than %s", c.labels[a])
 	}
-	one, at, err := oneZone(c.in.Zones, c.in.Placement, zoneID)
+	one, at, err := oneZone(c.in.Zones, c.in.Placement, of.Zone)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -485,7 +505,7 @@ func ExplainTransition(ctx context.Context, env Env, o ChangeOptions, zoneID, fr
 			return nil, nil, c.explain(err)
 		}
 	}
-	if err := x.transition(c, tallies, [2]int{a, b}, from, to); err != nil {
+	if err := x.transition(c, tallies, [2]int{a, b}, of.From, of.To); err != nil {
 		return nil, nil, err
 	}
 	if n, ok := at.Grid.NominalCellArea(); ok {

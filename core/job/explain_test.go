@@ -89,18 +89,18 @@ func TestExplainTransition(t *testing.T) {
 	at := counted(t)
 	o := job.ChangeOptions{Epochs: []string{"2000=" + at("a.asc"), "2020=" + at("b.asc")}}
 	o.CRS, o.Zones, o.ZoneID, o.ZonesCRS = "EPSG:3035", at("z.csv"), "id", "EPSG:3035"
-	x, _, err := job.ExplainTransition(t.Context(), job.Env{}, o, "all", "1", "5", "", "")
+	x, _, err := job.ExplainTransition(t.Context(), job.Env{}, o, job.ZoneTransition{Zone: "all", From: "1", To: "5", FromEpoch: "", ToEpoch: ""})
 	require.NoError(t, err)
 	assert.InDelta(t, 1, x.Area, 1e-5)
 	assert.InDelta(t, 100/3.0, x.PctOfOpening, 1e-6, "three cells were 1, one of which became 5")
 	require.Len(t, x.Sources, 1)
 	assert.Equal(t, []string{"1", "5"}, []string{x.Sources[0].FromValue, x.Sources[0].Value})
-	x, _, err = job.ExplainTransition(t.Context(), job.Env{}, o, "left", "2", "1", "2000", "2020")
+	x, _, err = job.ExplainTransition(t.Context(), job.Env{}, o, job.ZoneTransition{Zone: "left", From: "2", To: "1", FromEpoch: "2000", ToEpoch: "2020"})
 	require.NoError(t, err)
 	assert.InDelta(t, 0.5, x.Area, 1e-5, "half of a cell")
-	_, _, err = job.ExplainTransition(t.Context(), job.Env{}, o, "left", "2", "1", "2020", "2000")
+	_, _, err = job.ExplainTransition(t.Context(), job.Env{}, o, job.ZoneTransition{Zone: "left", From: "2", To: "1", FromEpoch: "2020", ToEpoch: "2000"})
 	assert.ErrorContains(t, err, "is not later than")
-	_, _, err = job.ExplainTransition(t.Context(), job.Env{}, o, "left", "2", "7", "", "")
+	_, _, err = job.ExplainTransition(t.Context(), job.Env{}, o, job.ZoneTransition{Zone: "left", From: "2", To: "7", FromEpoch: "", ToEpoch: ""})
 	assert.ErrorContains(t, err, "is none of the classes")
 }
 

@@ -24,3 +24,14 @@ func Distance(a, b string) int {
 	}
 	return rows[1][len(b)]
 }
+
+// Nearest is the word of a list that was probably meant by a mistyped one, "" when none is near.
+func Nearest(word string, among []string) string {
+	best, least := "", max(1, len(word)/3)
+	for _, w := range among {
+		if d := Distance(word, w); d <= least && (best == "" || d < least) {
+			best, least = w, d
+		}
+	}
+	return best
+}

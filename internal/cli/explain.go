@@ -24,15 +24,15 @@ import (
 )
 
 type explainOptions struct {
-	From   []string `arg:"PLAN|BOOK|TABLE" in:"plan"`
-	Zone   string   `opt:"zone" help:"the <ZONE>, by its id or its name; it may be left out where there is one only"`
-	Class  string   `opt:"class" help:"the <CLASS>, by its code or its name, or nodata"`
-	Epoch  string   `opt:"epoch" help:"the <LABEL> of the epoch; it may be left out where there is one only"`
-	Class1 string   `opt:"from" help:"of a transition, the <CLASS> that the ground was"`
-	Class2 string   `opt:"to" help:"of a transition, the <CLASS> that it became"`
-	Since  string   `opt:"since" help:"of a transition, the <LABEL> of the earlier epoch; the first one by default"`
-	Zones  string   `opt:"zones" help:"the <SET> of zones of the plan, where several have the zone"`
-	Format string   `opt:"format" choose:"text,json" help:"<text> for reading, or json"`
+	From      []string `arg:"PLAN|BOOK|TABLE" in:"plan"`
+	Zone      string   `opt:"zone" help:"the <ZONE>, by its id or its name; it may be left out where there is one only"`
+	Class     string   `opt:"class" help:"the <CLASS>, by its code or its name, or nodata"`
+	Epoch     string   `opt:"epoch" help:"the <LABEL> of the epoch; it may be left out where there is one only"`
+	FromClass string   `opt:"from" help:"of a transition, the <CLASS> that the ground was"`
+	ToClass   string   `opt:"to" help:"of a transition, the <CLASS> that it became"`
+	Since     string   `opt:"since" help:"of a transition, the <LABEL> of the earlier epoch; the first one by default"`
+	Zones     string   `opt:"zones" help:"the <SET> of zones of the plan, where several have the zone"`
+	Format    string   `opt:"format" choose:"text,json" help:"<text> for reading, or json"`
 	waitOption
 }
 
@@ -95,7 +95,7 @@ func runExplain(s *session, o *explainOptions) error {
 	if len(o.From) != 1 {
 		return usage("explain takes one plan, book or table, and %s", text.Given(len(o.From)))
 	}
-	if (o.Class == "") == (o.Class1 == "" && o.Class2 == "") || (o.Class1 == "") != (o.Class2 == "") {
+	if (o.Class == "") == (o.FromClass == "" && o.ToClass == "") || (o.FromClass == "") != (o.ToClass == "") {
 		return usage("name a class with --class, or a transition with --from and --to")
 	}
 	x := &explainer{session: s, o: o, out: &explained{Source: o.From[0]}}
@@ -161,7 +161,7 @@ func (x *explainer) plan(p *plan.Plan) error {
 	var last error
 	for _, z := range sets {
 		var err error
-		if x.o.Class1 != "" {
+		if x.o.FromClass != "" {
 			err = x.transition(p, z)
 		} else {
 			err = x.extent(p, z)
@@ -247,6 +247,11 @@ func (x *explainer) checks(checks []check.Check, zoneID string) {
 	}
 }
 
+// transitionOf is the transition that is asked for, between two epochs.
+func (x *explainer) transitionOf(since, epoch string) job.ZoneTransition {
+	return job.ZoneTransition{Zone: x.o.Zone, From: x.o.FromClass, To: x.o.ToClass, FromEpoch: since, ToEpoch: epoch}
+}
+
 // transition explains the ground that was one class and became another.
 func (x *explainer) transition(p *plan.Plan, z *plan.ZoneSet) error {
 	if len(p.Epochs) < 2 {
@@ -255,7 +260,7 @@ func (x *explainer) transition(p *plan.Plan, z *plan.ZoneSet) error {
 	step := p.ChangeOf(z)
 	o := step.Options.(*changeOptions)
 	var err error
-	x.out.Explanation, _, err = job.ExplainTransition(x.ctx, x.env(p), o.ChangeOptions, x.o.Zone, x.o.Class1, x.o.Class2, x.o.Since, x.o.Epoch)
+	x.out.Explanation, _, err = job.ExplainTransition(x.ctx, x.env(p), o.ChangeOptions, x.transitionOf(x.o.Since, x.o.Epoch))
 	if err != nil {
 		return err
 	}
@@ -313,7 +318,7 @@ func (x *explainer) entries(b *book.Book, account, zoneID, zoneName, from, epoch
 	}
 	areas := map[int64]float64{}
 	for _, head := range heads {
-		if head.Epoch != epoch || (head.Kind == book.OfChange) != (x.o.Class1 != "") || head.From != from && from != "" {
+		if head.Epoch != epoch || (head.Kind == book.OfChange) != (x.o.FromClass != "") || head.From != from && from != "" {
 			continue
 		}
 		p, err := b.Posting(x.ctx, head.ID)
@@ -418,7 +423,7 @@ func postedArea(p *book.Posting, zone int, o *explainOptions) (m2 float64, found
 		}
 	}
 	for _, m := range p.Moves {
-		if m.Zone == zone && m.From != "" && m.To != "" && is(m.From, o.Class1) && is(m.To, o.Class2) {
+		if m.Zone == zone && m.From != "" && m.To != "" && is(m.From, o.FromClass) && is(m.To, o.ToClass) {
 			m2, found = m2+m.M2, true
 		}
 	}
@@ -477,7 +482,7 @@ func (x *explainer) again(p *book.Posting, one explainedPost) error {
 	case *measureOptions:
 		x.out.Explanation, _, err = job.ExplainExtent(x.ctx, x.env(nil), o.MeasureOptions, x.o.Zone, x.o.Class)
 	case *changeOptions:
-		x.out.Explanation, _, err = job.ExplainTransition(x.ctx, x.env(nil), o.ChangeOptions, x.o.Zone, x.o.Class1, x.o.Class2, p.From, p.Epoch)
+		x.out.Explanation, _, err = job.ExplainTransition(x.ctx, x.env(nil), o.ChangeOptions, x.transitionOf(p.From, p.Epoch))
 	default:
 		return nil
 	}
@@ -618,7 +623,7 @@ func (x *explainer) recorded(where string, r *plan.Record, step plan.Done, f pla
 
 // rowOf shows what a table says by itself.
 func (x *explainer) rowOf(path string) error {
-	if x.o.Class1 != "" {
+	if x.o.FromClass != "" {
 		return fmt.Errorf("%s: no record of a run lies beside it, so nothing says what its transitions were made of: name the plan or the book", path)
 	}
 	found := false

@@ -27,7 +27,7 @@ func misused(ctx context.Context, c *cli.Command, err error) error {
 	hint := strings.TrimSpace("verdex "+commandName(c)) + " --help lists the options"
 	if m := unknownFlag.FindStringSubmatch(said); m != nil {
 		name, _, _ := strings.Cut(m[1], "=")
-		if near := nearest(name, flagNames(c)); near != "" {
+		if near := text.Nearest(name, flagNames(c)); near != "" {
 			return usage("there is no option %s; did you mean --%s? (%s)", typed(ctx, name), near, hint)
 		}
 		return usage("there is no option %s (%s)", typed(ctx, name), hint)
@@ -84,7 +84,7 @@ func noCommand(c *cli.Command, name string) error {
 	for _, sub := range c.Commands {
 		names = append(names, sub.Name)
 	}
-	if near := nearest(name, names); near != "" {
+	if near := text.Nearest(name, names); near != "" {
 		return usage("there is no command %q; did you mean %s %s? (%s --help lists the commands)", name, prefix, near, prefix)
 	}
 	for _, other := range c.Root().Commands {
@@ -96,17 +96,6 @@ func noCommand(c *cli.Command, name string) error {
 		}
 	}
 	return usage("there is no command %q (%s --help lists the commands)", name, prefix)
-}
-
-// nearest is the word that differs from another by the fewest letters, if these are few.
-func nearest(word string, among []string) string {
-	best, least := "", max(1, len(word)/3)
-	for _, w := range among {
-		if d := text.Distance(word, w); d <= least && (best == "" || d < least) {
-			best, least = w, d
-		}
-	}
-	return best
 }
 
 // negatedExpression moves the expression of derive expr, which may begin with a minus, behind all options.

@@ -23,6 +23,7 @@ import (
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/model"
 	"github.com/verdex-land/verdex/internal/output"
+	"github.com/verdex-land/verdex/internal/plan"
 	"github.com/verdex-land/verdex/internal/table"
 )
 
@@ -191,7 +192,7 @@ func (s *session) provenance(dir string) (*table.Sheet, error) {
 			}
 			digest = f.SHA256
 		}
-		sheet.Add(table.Text(in.Role, table.Style{}), table.Text(pathFrom(dir, in.Path), table.Style{}), table.Cell{Value: int(in.Size())}, table.Text(digest, table.Style{}))
+		sheet.Add(table.Text(in.Role, table.Style{}), table.Text(plan.Relative(dir, in.Path), table.Style{}), table.Cell{Value: int(in.Size())}, table.Text(digest, table.Style{}))
 	}
 	return sheet, nil
 }

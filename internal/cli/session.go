@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"os/user"
-	"path/filepath"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/rows"
@@ -149,22 +148,8 @@ func (s *session) parametersFrom(dir string) string {
 		if len(filesNamed(path)) == 0 && o.Output == "" {
 			return text
 		}
-		return before + pathFrom(dir, path)
+		return before + plan.Relative(dir, path)
 	})
-}
-
-// pathFrom is a path as it is named in a folder, with slashes, so that it is the same wherever the program is run and the files have been moved together.
-func pathFrom(dir, path string) string {
-	base, err1 := filepath.Abs(dir)
-	full, err2 := filepath.Abs(path)
-	if err1 != nil || err2 != nil {
-		return filepath.ToSlash(path)
-	}
-	rel, err := filepath.Rel(base, full)
-	if err != nil {
-		return filepath.ToSlash(full)
-	}
-	return filepath.ToSlash(rel)
 }
 
 // authorOf is who posts: as the option says, $VERDEX_AUTHOR, or the user of the system.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/option"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
+	"github.com/verdex-land/verdex/core/text"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 )
 
@@ -179,7 +180,7 @@ func (p *Plan) picked(n *node, command string) (zones []*ZoneSet, epochs []*Epoc
 			for _, t := range texts {
 				zones = append(zones, p.zoneSet(t))
 			}
-		} else if len(texts) > 1 || len(p.Zones) > 0 && find(p.command(command).New(), "zones") != nil && nearest(texts[0], p.zoneNames()) != "" {
+		} else if len(texts) > 1 || len(p.Zones) > 0 && find(p.command(command).New(), "zones") != nil && text.Nearest(texts[0], p.zoneNames()) != "" {
 			p.wrong(v, "%s is not a set of zones of the plan: %s", texts[0], instead(texts[0], p.zoneNames()))
 		} // otherwise it is a file
 	}
@@ -302,7 +303,7 @@ func (p *Plan) step(n *node, c *Command, own section, z *ZoneSet, e *Epoch) *Ste
 	if f := reflect.ValueOf(s.Options).Elem().FieldByName("Others"); f.IsValid() && f.Kind() == reflect.Bool {
 		f.SetBool(true)
 	}
-	p.covers2(s, own, e)
+	p.coversOf(s, own, e)
 	p.tables(s, n, z, e)
 	p.placeholders(s, z, e)
 	return s
@@ -347,8 +348,8 @@ func (p *Plan) omit(command string, own, from section) {
 	}
 }
 
-// covers2 names the rasters of the epochs in a step.
-func (p *Plan) covers2(s *Step, own section, e *Epoch) {
+// coversOf names the rasters of the epochs in a step.
+func (p *Plan) coversOf(s *Step, own section, e *Epoch) {
 	set := func(name string, values []string) {
 		if o := find(s.Options, name); o != nil && own[name] == nil && values != nil {
 			if o.Argument == "" && o.Type.Kind().String() == "string" {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/option"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
+	"github.com/verdex-land/verdex/core/text"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 )
 
@@ -183,7 +184,7 @@ func nearFile(path string) string {
 			names = append(names, e.Name())
 		}
 	}
-	if near := nearest(filepath.Base(path), names); near != "" {
+	if near := text.Nearest(filepath.Base(path), names); near != "" {
 		return filepath.Join(filepath.Dir(path), near)
 	}
 	return ""

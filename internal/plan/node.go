@@ -290,20 +290,9 @@ func (n *node) contains(s string) bool {
 	return n != nil && (strings.Contains(n.text, s) || slices.ContainsFunc(n.items, func(item *node) bool { return item.contains(s) }))
 }
 
-// nearest is the word of a list that was probably meant, "" for none.
-func nearest(word string, among []string) string {
-	best, least := "", max(1, len(word)/3)
-	for _, w := range among {
-		if d := text.Distance(word, w); d <= least && (best == "" || d < least) {
-			best, least = w, d
-		}
-	}
-	return best
-}
-
 // instead suggests what was meant.
 func instead(word string, among []string) string {
-	if near := nearest(word, among); near != "" {
+	if near := text.Nearest(word, among); near != "" {
 		return "did you mean " + near + "?"
 	}
 	return "choose one of " + strings.Join(among, ", ")

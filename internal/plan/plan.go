@@ -110,7 +110,6 @@ type Layer struct {
 	Kind string // "expr", "slope", "composite", "rules"
 	at   *node
 	make any // the options of its job
-	uses []string
 }
 
 // Epoch is an epoch of a plan.

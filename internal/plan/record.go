@@ -111,7 +111,7 @@ func (p *Plan) KeyOf(s *Step, program string, inputs []File) string {
 		}
 	}
 	for _, f := range inputs {
-		fmt.Fprintln(h, f.Role, relative(p.Dir, f.Path), f.Digest)
+		fmt.Fprintln(h, f.Role, Relative(p.Dir, f.Path), f.Digest)
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }
@@ -162,7 +162,7 @@ func (s *Store) SetDone(d *Done) error {
 	for _, list := range []*[]File{&kept.Inputs, &kept.Outputs} {
 		*list = slices.Clone(*list)
 		for i := range *list {
-			(*list)[i].Path = relative(s.dir, (*list)[i].Path)
+			(*list)[i].Path = Relative(s.dir, (*list)[i].Path)
 		}
 	}
 	data, err := json.Marshal(kept)
@@ -234,8 +234,8 @@ func (s *Store) FileOf(role, path string) (File, error) {
 	return File{role, path, d.Size, d.Digest}, err
 }
 
-// relative makes paths relative to the folder of a record, with slashes.
-func relative(dir, path string) string {
+// Relative is a path as it is named in a folder, with slashes, so that it is the same wherever the program is run and when both are moved together.
+func Relative(dir, path string) string {
 	full, err := filepath.Abs(path)
 	base, err2 := filepath.Abs(dir)
 	if err != nil || err2 != nil {
@@ -259,13 +259,13 @@ func (p *Plan) RecordOf(program string, begun time.Time, steps []Done) ([]byte, 
 	if err != nil {
 		return nil, err
 	}
-	r := Record{Kind: recordVersion, Program: program, Title: p.Title, Contact: p.Contact, Licence: p.Licence, PlanPath: relative(dir, p.Path), Plan: string(p.Text),
+	r := Record{Kind: recordVersion, Program: program, Title: p.Title, Contact: p.Contact, Licence: p.Licence, PlanPath: Relative(dir, p.Path), Plan: string(p.Text),
 		Resolved: resolved, Begun: begun.UTC().Truncate(time.Second), Ended: time.Now().UTC().Truncate(time.Second)}
 	for _, d := range steps {
 		for _, list := range []*[]File{&d.Inputs, &d.Outputs} {
 			*list = slices.Clone(*list)
 			for i := range *list {
-				(*list)[i].Path = relative(dir, (*list)[i].Path)
+				(*list)[i].Path = Relative(dir, (*list)[i].Path)
 			}
 		}
 		r.Steps = append(r.Steps, d)

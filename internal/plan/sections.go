@@ -334,32 +334,37 @@ func (p *Plan) addLayer(n *node, e *Epoch) {
 	if e != nil {
 		l.Name = layerName(n.key, e)
 	}
-	file := func(text string) string {
-		if e != nil {
-			text = strings.ReplaceAll(text, "{epoch}", e.Date)
-		}
-		if is := p.alias(text, e); is != "" {
-			return is
-		}
-		if p.perEpoch[text] && e != nil {
-			return layerName(text, e)
-		}
-		if p.templates[text] != nil {
-			return text
-		}
-		return p.file(text)
-	}
-	for _, used := range p.usedBy(n) {
-		if p.perEpoch[used] && e != nil {
-			used = layerName(used, e)
-		}
-		l.uses = append(l.uses, used)
-	}
 	if n.kind == scalar {
-		l.File = file(n.text)
-		p.Layers = append(p.Layers, l)
+		l.File = p.layerFile(n.text, e)
+	} else if !p.layerKind(n, l) {
+		return
+	} else if set, ok := p.layerSection(n, l); ok {
+		p.fillLayer(l, set, e)
+	} else {
 		return
 	}
+	p.Layers = append(p.Layers, l)
+}
+
+// layerFile is the raster that a layer names: a file, or another layer by its name.
+func (p *Plan) layerFile(text string, e *Epoch) string {
+	if e != nil {
+		text = strings.ReplaceAll(text, "{epoch}", e.Date)
+	}
+	if is := p.alias(text, e); is != "" {
+		return is
+	}
+	if p.perEpoch[text] && e != nil {
+		return layerName(text, e)
+	}
+	if p.templates[text] != nil {
+		return text
+	}
+	return p.file(text)
+}
+
+// layerKind finds out how a layer is made.
+func (p *Plan) layerKind(n *node, l *Layer) bool {
 	var kinds []string
 	for _, k := range layerKinds {
 		if kinds = append(kinds, k.key); n.get(k.key) == nil {
@@ -367,17 +372,22 @@ func (p *Plan) addLayer(n *node, e *Epoch) {
 		}
 		if l.Kind != "" {
 			p.wrong(n, "the layer %s is made in two ways, %s and %s: choose one", n.key, l.Kind, k.key)
-			return
+			return false
 		}
 		l.Kind = k.key
 		l.make = k.new()
+		option.Fill(l.make)
 	}
 	if n.kind != mapping || l.Kind == "" {
 		p.wrong(n, "the layer %s is neither a raster nor made of some: write a FILE, or one of the keys %s", n.key, strings.Join(kinds, ", "))
-		return
+		return false
 	}
-	option.Fill(l.make)
-	argument := "" // the option that the key stands for
+	return true
+}
+
+// layerSection reads the options of a derived layer. The key that says how it is made stands for the argument of the job.
+func (p *Plan) layerSection(n *node, l *Layer) (section, bool) {
+	argument := ""
 	for _, o := range option.Of(l.make) {
 		if o.Argument != "" {
 			argument = keyOf(l.make, o)
@@ -388,29 +398,24 @@ func (p *Plan) addLayer(n *node, e *Epoch) {
 	for _, item := range n.items {
 		one := *item
 		switch {
-		case item.key == l.Kind && l.Kind != "rules":
-			one.key = argument
 		case argument != "" && item.key == argument:
-			one.key = "" // the key of the plan is the other one
+			p.wrongKey(item, "%s is not an option here: write %s", argument, l.Kind)
+			return nil, false
+		case argument != "" && item.key == l.Kind:
+			one.key = argument
 		}
 		copied.items = append(copied.items, &one)
 	}
-	for _, item := range copied.items {
-		if item.key == "" {
-			p.wrongKey(item, "%s is not an option here: write %s", argument, l.Kind)
-			return
-		}
-	}
 	before := len(p.problems)
 	set := p.section(&copied, l.make)
-	for i := before; i < len(p.problems); i++ {
-		if argument != "" {
-			p.problems[i].Text = strings.ReplaceAll(p.problems[i].Text, argument, l.Kind)
-		}
+	for i := before; i < len(p.problems) && argument != ""; i++ {
+		p.problems[i].Text = strings.ReplaceAll(p.problems[i].Text, argument, l.Kind)
 	}
-	if len(p.problems) > before {
-		return
-	}
+	return set, len(p.problems) == before
+}
+
+// fillLayer gives a derived layer its options. Layers that its expression or its rules name need not be listed.
+func (p *Plan) fillLayer(l *Layer, set section, e *Epoch) {
 	for _, o := range option.Of(l.make) {
 		v := set[keyOf(l.make, o)]
 		if v == nil && o.Name == "legend" && (set["crosswalk"] != nil || l.Kind == "rules") {
@@ -423,25 +428,24 @@ func (p *Plan) addLayer(n *node, e *Epoch) {
 		for i, text := range texts {
 			switch label, rest, ok := strings.Cut(text, "="); {
 			case o.Name == "layer" && ok:
-				texts[i] = label + "=" + file(rest)
+				texts[i] = label + "=" + p.layerFile(rest, e)
 			case o.Input != "" && !strings.HasPrefix(o.Input, "CRS"):
-				texts[i] = file(text)
+				texts[i] = p.layerFile(text, e)
 			case e != nil:
 				texts[i] = strings.ReplaceAll(text, "{epoch}", e.Date)
 			}
 		}
 		p.set(l.make, o, v, texts)
 	}
-	if o := find(l.make, "layer"); o != nil && set["layer"] == nil { // those that it names
+	if o := find(l.make, "layer"); o != nil && set["layer"] == nil {
 		var layers []string
-		for _, used := range p.usedBy(n) {
-			if used != p.grid(n) || slices.Contains(p.namesIn(n), used) {
-				layers = append(layers, used+"="+file(used))
+		for _, used := range p.usedBy(l.at) {
+			if used != p.grid(l.at) || slices.Contains(p.namesIn(l.at), used) {
+				layers = append(layers, used+"="+p.layerFile(used, e))
 			}
 		}
 		o.Set(l.make, layers)
 	}
-	p.Layers = append(p.Layers, l)
 }
 
 // grid is what the definition of a layer names as its grid.
