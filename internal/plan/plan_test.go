@@ -124,10 +124,10 @@ func TestFilesAreRelativeToThePlan(t *testing.T) {
 	require.NoError(t, err)
 	t.Chdir(filepath.Dir(dir))
 	here := filepath.Base(dir)
-	p, err := Parse(filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
+	_, err = Parse(filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
 		"  a: {make: measure, out: a_{epoch}.csv, account: x}\n"), commands)
 	require.Error(t, err) // {epoch} needs quotes in a flow mapping
-	p, err = Parse(filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
+	p, err := Parse(filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
 		"  a: {make: measure, out: \"a_{epoch}.csv\", account: x}\n"), commands)
 	require.NoError(t, err)
 	m := p.Steps[0].Options.(*measureOptions)

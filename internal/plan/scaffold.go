@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
@@ -441,16 +442,12 @@ func (s *scaffold) writeLayers() {
 		}
 		s.line("  %s: %s", name, quoted(v.name))
 	}
-	seen := map[string]bool{}
-	for _, f := range s.scenes {
+	if len(s.scenes) > 0 { // others are likely to have the same bands
+		f := s.scenes[0]
 		file, per := f.name, ""
 		if f.date != "" {
 			file, per = strings.Replace(f.name, f.date, "{epoch}", 1), " of each date"
 		}
-		if seen[file] {
-			continue
-		}
-		seen[file] = true
 		what := fmt.Sprintf("%s%s: %s", file, per, text.Count(f.header.Bands, "band"))
 		s.Found = append(s.Found, what)
 		s.comment(2, "%s", what)
@@ -459,7 +456,6 @@ func (s *scaffold) writeLayers() {
 			s.line("  band%d: %s", b+1, quoted(fmt.Sprintf("%s#%d", file, b+1)))
 		}
 		s.line("  index: {expr: (band2 - band1) / (band2 + band1)}")
-		break
 	}
 	s.line("")
 }
@@ -648,7 +644,8 @@ func (s *scaffold) writeRest(epochs []dateCovers) {
 		s.line("  matrix: {make: change, table: matrix, out: \"results/matrix%s.csv\"}", zones)
 		s.line("  account: {make: account extent, of: matrix, out: \"results/account%s.xlsx\"}", zones)
 	}
-	for _, date := range sortedDates(s.samples) {
+	if dates := slices.Sorted(maps.Keys(s.samples)); len(dates) > 0 {
+		date := dates[0]
 		name := s.samples[date]
 		s.Found = append(s.Found, name+": reference samples")
 		of := ""
@@ -656,17 +653,8 @@ func (s *scaffold) writeRest(epochs []dateCovers) {
 			of = fmt.Sprintf(", epochs: %s", quoted(labelOf(date)))
 		}
 		s.line("  accuracy: {make: account accuracy, samples: %s%s, out: results/accuracy.csv}", quoted(name), of)
-		break
 	}
 	for _, p := range s.problems {
 		s.comment(0, "Could not be read: %s", p)
 	}
-}
-
-func sortedDates(m map[string]string) (out []string) {
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }

@@ -96,7 +96,7 @@ func TestTalliesAreKept(t *testing.T) {
 	assert.Equal(t, 2, k.Measured, "edges by centres are another measurement")
 	own := r
 	own.LayerKeys = []string{"~1", "b", "c"}
-	_, k = count(own, false)
+	count(own, false)
 	_, k = count(own, false)
 	assert.Equal(t, []int{1, 1}, []int{k.Measured, k.Reused}, "what has no key of its own is not kept")
 
