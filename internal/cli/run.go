@@ -333,7 +333,7 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	}
 	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
 		ctx: r.ctx, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
-	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force || r.store.Wrote(path) }}
+	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force && !r.plan.Names(path) || r.store.Wrote(path) }}
 	done := plan.Done{Name: step.Name, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
 	s.before = func() error { return r.aboutToWrite(s, &done) }
 	do := commandOf(r.root, step.Command)
@@ -530,7 +530,13 @@ func (r *planRun) showFailures(errs []error) {
 	var reasons []string
 	of := map[string][]string{}
 	for i, err := range errs {
-		if err == nil || errors.Is(err, plan.ErrNotReached) {
+		if errors.Is(err, plan.ErrNotReached) {
+			if !r.plan.Steps[i].Hidden {
+				r.out.line("– " + left(r.plan.Steps[i].Name, r.width) + "  not made:  " + messageOf(err))
+			}
+			continue
+		}
+		if err == nil {
 			continue
 		}
 		text := plan.Message(err)

@@ -595,6 +595,24 @@ func (s *Step) reads() (out []string) {
 	return out
 }
 
+// Names reports whether a file is the plan, or one that the plan reads.
+func (p *Plan) Names(path string) bool {
+	if SamePath(path, p.Path) {
+		return true
+	}
+	for _, s := range p.Steps {
+		for _, r := range s.reads() {
+			if found, err := filepath.Glob(r); SamePath(r, path) || err == nil && slices.ContainsFunc(found, func(f string) bool { return SamePath(f, path) }) {
+				return true
+			}
+		}
+	}
+	line, _ := p.Locate(path) // what layers and zones are made of
+	return line > 0 && !slices.ContainsFunc(p.Steps, func(s *Step) bool {
+		return slices.ContainsFunc(s.Writes(), func(w string) bool { return SamePath(w, path) })
+	})
+}
+
 // link finds which steps read what others write.
 func (p *Plan) link() {
 	writer := map[string][]int{}
