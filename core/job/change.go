@@ -45,6 +45,7 @@ type Changed struct {
 	layers [2]raster.Source // of the first and the last epoch
 	coders [2]*cover.Coder
 	open   []*cells
+	all    *comparison
 }
 
 // Close closes the rasters.
@@ -69,6 +70,7 @@ func Change(ctx context.Context, env Env, o ChangeOptions) (_ *Changed, err erro
 		return nil, err
 	}
 	c := &comparison{work: w, o: &o, out: &Changed{Report: report, work: w, Some: o.Only != ""}}
+	c.out.all = c
 	defer func() {
 		if err != nil {
 			c.out.Close()

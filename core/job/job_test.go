@@ -117,6 +117,14 @@ func all(at func(string) string) map[string]func(job.Env) (string, error) {
 			m := c.Map("change")
 			return text + digest(m.Source) + digest(m.Classes()), nil
 		},
+		"map": func(env job.Env) (string, error) {
+			m, err := job.ReadMap(ctx, env, job.MapOptions{Covers: []string{a}, ZoneOptions: zones, ClassOptions: classes})
+			if err != nil {
+				return "", err
+			}
+			defer m.Close()
+			return digest(m.Extents) + digest(m.Legend) + digest(m.Zones) + digest(m.Report), nil
+		},
 		"summarise": func(env job.Env) (string, error) {
 			return did(job.Summarise(ctx, env, job.SummariseOptions{Values: []string{height}, Stats: "count,mean,p90,majority", ZoneOptions: zones, PerClass: a, LegendOption: legend}))
 		},

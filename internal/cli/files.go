@@ -17,6 +17,7 @@ import (
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/draw"
 	"github.com/verdex-land/verdex/internal/output"
 	"github.com/verdex-land/verdex/internal/pack"
 )
@@ -208,6 +209,10 @@ func (s *session) claim(o option.Option, path string, rules output.Rules) error 
 		return s.Claim(legendBeside(path), rules)
 	case "features":
 		return s.claimFeatures(path, rules)
+	case "figure":
+		if _, err := draw.FormatOf(path); err != nil {
+			return usageError{err}
+		}
 	case "rasters":
 		return s.claimRasters(path, rules)
 	case "package":

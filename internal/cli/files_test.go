@@ -57,6 +57,20 @@ var writingCommands = []string{
 	"account series <e2004.csv <e2020.csv --legend <legend.csv --control <control.csv --out >o.jsonl --checks >c.csv --save-plan >p.yaml",
 	"account accuracy <samples_2020.csv --cover <cover_2020.tif --crosswalk <same.csv --legend <legend.csv --crs <utm.prj --override-crs --out >o.csv --save-plan >p.yaml",
 	"account accuracy <counts.csv --areas <e2020.csv --legend <legend.csv --out >o.csv",
+	"draw map <cover_2020.tif --from-list <list.txt --zones <wards.geojson --zone-id code --legend <legend.csv --crosswalk <same.csv --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >f.png --save-plan >p.yaml",
+	"draw map <cover_2020.tif --zones <ids.tif --zone-names <names.csv --out >f.svg",
+	"draw pair --epoch 2004=<cover_2004.tif --from-list 2020=<list.txt --crosswalk 2004=<codes_2004.csv --zones <wards.geojson --zone-id code --legend <legend.csv --control <control.csv --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >f.png --save-plan >p.yaml",
+	"draw pair --epoch 2004=<cover_2004.tif --epoch 2020=<cover_2020.tif --zones <ids.tif --zone-names <names.csv --out >f.pdf",
+	"draw difference --epoch 2004=<cover_2004.tif --from-list 2020=<list.txt --crosswalk 2004=<codes_2004.csv --zones <wards.geojson --zone-id code --legend <legend.csv --control <control.csv --flows <flows.csv --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >f.png --save-plan >p.yaml",
+	"draw difference --epoch 2004=<cover_2004.tif --epoch 2020=<cover_2020.tif --zones <ids.tif --zone-names <names.csv --out >f.pdf",
+	"draw shade <e2020.csv --class 1 --zones <wards.geojson --zone-id code --zones-crs <degrees.prj --out >f.png --save-plan >p.yaml",
+	"draw shade <ids.csv --column v --key id --zones <ids.tif --zone-names <names.csv --out >f.svg",
+	"draw bars <e2020.csv --legend <legend.csv --control <control.csv --out >f.png --save-plan >p.yaml",
+	"draw trend <e2004.csv <e2020.csv --legend <legend.csv --control <control.csv --accuracy <acc.csv --out >f.png --save-plan >p.yaml",
+	"draw matrix <matrix.csv --legend <legend.csv --control <control.csv --ignore control --out >f.png --save-plan >p.yaml",
+	"draw flows <matrix.csv --legend <legend.csv --control <control.csv --ignore control --out >f.png --save-plan >p.yaml",
+	"draw ranks <e2020.csv --rank 1 --legend <legend.csv --control <control.csv --out >f.png --save-plan >p.yaml",
+	"draw check <checks.csv --out >f.png --save-plan >p.yaml",
 	"book list <orrin.book --out >o.csv",
 	"book show <orrin.book w --table extents --out >o.gpkg",
 	"book history <orrin.book --out >o.csv",
@@ -74,7 +88,7 @@ func workInWorld(t *testing.T) {
 		"same.csv": "from,to,note\nelse,keep,\n", "list.txt": "cover_2020.tif\n", "heights.txt": "elevation.tif\n",
 		"rules.yaml": "rules:\n  - class: 1\n    when: c = 1 AND e > 0\nelse: 2\n", "steps.csv": "from,to,note\n\"(-inf,inf)\",1,\nnodata,nodata,\n",
 		"control.csv": "zone_id,class_code,epoch,area,unit,tolerance\nW1,1,2020,1,ha,1e9\n", "names.csv": "code,name\n1,One\n",
-		"wells.csv": "name,longitude,latitude\na,12.5,58.3\n", "counts.csv": "map,reference,count\n1,1,40\n1,2,3\n2,2,50\n2,1,2\n3,3,40\n4,4,40\n5,5,40\n6,6,40\n7,7,40\n",
+		"ids.csv": "id,v\n1,5\n2,7\n", "checks.csv": "check,outcome,value\npace,falls short,7\n", "acc.csv": "class_code,adjusted,adjusted_ci95,unit\n1,5,2,ha\n", "wells.csv": "name,longitude,latitude\na,12.5,58.3\n", "counts.csv": "map,reference,count\n1,1,40\n1,2,3\n2,2,50\n2,1,2\n3,3,40\n4,4,40\n5,5,40\n6,6,40\n7,7,40\n",
 	} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
 	}
@@ -223,7 +237,7 @@ func TestWritingCommandsAreComplete(t *testing.T) {
 		}
 		fields := strings.Fields(line)
 		name := fields[0]
-		if slices.Contains([]string{"derive", "zones", "account", "book"}, name) {
+		if slices.Contains([]string{"derive", "zones", "account", "book", "draw"}, name) {
 			name += " " + fields[1]
 		}
 		named[name] += " " + line

@@ -44,11 +44,14 @@ var dimensions = map[string]struct{ zones, epochs bool }{
 	"account extent": {zones: true}, "account matrix": {zones: true}, "account flows": {zones: true},
 	"account composition": {zones: true}, "account series": {zones: true},
 	"account accuracy": {epochs: true},
+	"draw map":         {true, true}, "draw pair": {zones: true}, "draw difference": {zones: true}, "draw shade": {zones: true},
+	"draw bars": {zones: true}, "draw trend": {zones: true}, "draw ranks": {zones: true}, "draw matrix": {zones: true}, "draw flows": {zones: true},
 }
 
 // ofTables are the commands that make statements of tables, and the command with its table that they take where none is named.
 var ofTables = map[string]string{
 	"account extent": "change", "account matrix": "change", "account flows": "change", "account composition": "measure", "account series": "measure",
+	"draw bars": "measure", "draw trend": "measure", "draw ranks": "measure", "draw matrix": "change", "draw flows": "change",
 }
 
 // stepKeys are the keys of an output besides the options of its command.
@@ -211,7 +214,7 @@ func (p *Plan) picked(n *node, command string) (zones []*ZoneSet, epochs []*Epoc
 			zones = sets
 		}
 	}
-	if command == "account accuracy" && n.get("epochs") == nil && (n.get("cover") != nil || n.get("areas") != nil) {
+	if n.get("epochs") == nil && (command == "account accuracy" && (n.get("cover") != nil || n.get("areas") != nil) || command == "draw map" && n.get("covers") != nil) {
 		d.epochs = false
 	}
 	if command == "account accuracy" && d.epochs && len(epochs) > 1 {
@@ -325,7 +328,7 @@ func (p *Plan) omit(command string, own, from section) {
 		}
 	}
 	switch command {
-	case "change":
+	case "change", "draw pair", "draw difference":
 		drop("crosswalk", "nodata") // for each epoch, below
 	case "summarise":
 		drop("crosswalk", "nodata", "flows")
@@ -334,9 +337,11 @@ func (p *Plan) omit(command string, own, from section) {
 		}
 	case "attach":
 		drop("edges", "within", "within-id", "within-name")
-	case "account extent", "account flows", "account matrix", "account composition", "account series":
+	case "account extent", "account flows", "account matrix", "account composition", "account series", "draw bars", "draw trend", "draw ranks", "draw matrix", "draw flows":
 		drop("zones", "zone-id", "zone-name")
-	case "measure", "account accuracy":
+	case "draw shade":
+		drop("edges")
+	case "measure", "account accuracy", "draw map":
 	default:
 		drop("crosswalk", "nodata", "flows", "crs", "by", "overlap", "resample", "measurements")
 		if strings.HasPrefix(command, "zones ") {
@@ -360,7 +365,7 @@ func (p *Plan) coversOf(s *Step, own section, e *Epoch) {
 		}
 	}
 	switch s.Command {
-	case "measure":
+	case "measure", "draw map":
 		if e != nil {
 			if own["rules"] == nil {
 				set("covers", e.Cover)
@@ -375,7 +380,7 @@ func (p *Plan) coversOf(s *Step, own section, e *Epoch) {
 				p.wrong(s.at, "accuracy is that of one raster, and the epoch %s has %d: name one that is made of them", e.Label, len(e.Cover))
 			}
 		}
-	case "change":
+	case "change", "draw pair", "draw difference":
 		epochs := p.Epochs
 		if v := s.at.get("epochs"); v != nil {
 			texts, _ := v.scalars()

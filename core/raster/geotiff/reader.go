@@ -19,7 +19,8 @@ type Source struct {
 	layout *layout
 	header raster.Header
 	closer io.Closer
-	mask   *Source // a raster of 0 where cells are without data, nil for none
+	levels []*layout // of the reduced copies
+	mask   *Source   // a raster of 0 where cells are without data, nil for none
 	// What stored numbers are to be multiplied with, and what is then added.
 	scale, offset float64
 }
@@ -78,9 +79,10 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 	if alpha := d.alpha(l.samples); alpha != band {
 		h.Alpha = alpha
 	}
-	if h.Overviews, s.mask, err = f.others(next, offset, l); err != nil {
+	if s.levels, s.mask, err = f.others(next, offset, l, band); err != nil {
 		return nil, err
 	}
+	h.Overviews = len(s.levels)
 	switch {
 	case s.mask != nil && h.Alpha > 0:
 		h.Mask = fmt.Sprintf("an internal mask, and band %d (transparency)", h.Alpha)
@@ -104,8 +106,8 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 	return s, nil
 }
 
-// others goes through the directories that follow the first: it counts the reduced copies, and finds the mask.
-func (f *file) others(next, first uint64, l *layout) (overviews int, mask *Source, err error) {
+// others goes through the directories that follow the first: it finds the reduced copies of a band, nil for those that cannot be read, and the mask.
+func (f *file) others(next, first uint64, l *layout, band int) (overviews []*layout, mask *Source, err error) {
 	seen := map[uint64]bool{first: true}
 	for next != 0 && !seen[next] && len(seen) < maxDirectories {
 		seen[next] = true
@@ -115,7 +117,11 @@ func (f *file) others(next, first uint64, l *layout) (overviews int, mask *Sourc
 		}
 		switch d.number(tagSubfile, 0) & 7 {
 		case 1:
-			overviews++
+			o, err := readLayout(f, d, band)
+			if err != nil || o.problem != "" || o.cell != l.cell {
+				o = nil
+			}
+			overviews = append(overviews, o)
 		case 4: // a mask of the full image
 			if int(d.number(tagWidth, 0)) != l.width || int(d.number(tagHeight, 0)) != l.height {
 				break
@@ -132,6 +138,25 @@ func (f *file) others(next, first uint64, l *layout) (overviews int, mask *Sourc
 		next = after
 	}
 	return overviews, mask, nil
+}
+
+// Overviews are the reduced copies of the raster, from the largest to the smallest. A raster with a mask, or whose stored numbers stand for others, has none
+// that could be read in its place.
+func (s *Source) Overviews() (out []raster.Source) {
+	if s.mask != nil || s.header.Alpha > 0 || s.header.Scaled != "" {
+		return nil
+	}
+	g := s.header.Grid
+	for _, l := range s.levels {
+		if l == nil || l.width >= g.Width || l.height >= g.Height || l.width < 1 || l.height < 1 {
+			continue
+		}
+		h := s.header
+		h.Grid.Width, h.Grid.Height = l.width, l.height
+		h.Grid.DX, h.Grid.DY = g.DX*float64(g.Width)/float64(l.width), g.DY*float64(g.Height)/float64(l.height)
+		out = append(out, &Source{file: s.file, layout: l, header: h, scale: 1})
+	}
+	return out
 }
 
 // Applied gives the raster as its file means it: without data where its mask or its band of transparency says so, and

@@ -29,6 +29,9 @@ type opened struct {
 // Tiling is that of the raster.
 func (o opened) Tiling() (cols, rows []int) { return raster.Tiling(o.Source) }
 
+// Overviews are those of the raster.
+func (o opened) Overviews() []raster.Source { return raster.Overviews(o.Source) }
+
 // Raster opens band 1, 2, … of the file at path.
 func Raster(path string, band int) (File, error) {
 	f, err := files.Open(path)

@@ -268,6 +268,23 @@ outputs:
     zones: wards
     epochs: 2020
     out: results/wards.gpkg
+  cover: # figures
+    make: draw map
+    zones: wards
+    out: results/cover_{epoch}.png
+  difference:
+    make: draw difference
+    zones: wards
+    out: results/difference.png
+  trend:
+    make: draw trend
+    of: extents
+    zones: wards
+    out: results/trend.svg
+  bands:
+    make: draw flows
+    of: matrix
+    out: results/flows.pdf
   package: # a folder to publish
     make: book export
     package: results/package
