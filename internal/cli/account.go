@@ -54,7 +54,7 @@ func (s *session) show(o *statementOutput, checks []check.Check, m func(digits i
 		return err
 	}
 	if out.format == "table" {
-		if err := paint(newCanvas(s.stdout)); err != nil {
+		if err := paint(s.canvas()); err != nil {
 			return err
 		}
 	}

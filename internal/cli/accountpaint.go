@@ -262,11 +262,19 @@ func paintSeries(c *canvas, e *account.Extents, t *job.Terms) error {
 		}
 	}
 	head = append(head, "% since "+e.Epochs[0], "% a year")
+	columns, line := len(head), c.drawn && n > 2 // a sparkline of what is at the epochs
+	if line {
+		head = append(head, "")
+	}
 	var g *grid
 	var zone, class cover.Named
 	var cells []string
+	values := make([]float64, n)
 	flush := func() {
 		if cells != nil {
+			if line {
+				cells[columns] = sparkline(values)
+			}
 			g.add(marks[at[class]]+" "+class.Label(), cells, false, false)
 		}
 		cells = nil
@@ -285,13 +293,17 @@ func paintSeries(c *canvas, e *account.Extents, t *job.Terms) error {
 		if cells == nil || r.Class != class {
 			flush()
 			class, cells = r.Class, make([]string, len(head))
+			for i := range values {
+				values[i] = math.NaN()
+			}
 		}
 		i := epochs[r.Epoch]
+		values[i] = r.M2
 		cells[max(0, 2*i-1)] = text.Number(r.M2/t.Unit.M2, decimals)
 		if i > 0 {
-			cells[2*i] = text.Signed(r.SincePrevious/t.Unit.M2, decimals)
+			cells[2*i] = c.arrow(r.SincePrevious/t.Unit.M2, decimals)
 		}
-		cells[len(cells)-2], cells[len(cells)-1] = text.Signed(r.PctSinceFirst, 1), text.Signed(r.PctPerYearSinceFirst, 2)
+		cells[columns-2], cells[columns-1] = text.Signed(r.PctSinceFirst, 1), text.Signed(r.PctPerYearSinceFirst, 2)
 	}
 	if flush(); g != nil {
 		g.paint()

@@ -157,7 +157,7 @@ func (s *session) listBook(b *book.Book, out *destination) error {
 	if out.format != "table" {
 		return s.write(out, book.AccountTable(b.Name, accounts))
 	}
-	g := &grid{c: newCanvas(s.stdout), name: "account", head: []string{"zone set", "epochs", "legend", "postings", "rows", "last posted", "by"}}
+	g := &grid{c: s.canvas(), name: "account", head: []string{"zone set", "epochs", "legend", "postings", "rows", "last posted", "by"}}
 	for _, a := range accounts {
 		shown := strings.Join(a.Epochs, ", ")
 		if shown == "" {
@@ -201,7 +201,7 @@ func bookHistory(s *session, o *bookHistoryOptions) error {
 		if out.format != "table" {
 			return s.write(out, book.HistoryTable(b.Name, all))
 		}
-		g := &grid{c: newCanvas(s.stdout), name: "posting", head: []string{"account", "epoch", "zone set", "posted (UTC)", "by", "state", "note"}}
+		g := &grid{c: s.canvas(), name: "posting", head: []string{"account", "epoch", "zone set", "posted (UTC)", "by", "state", "note"}}
 		for _, p := range all {
 			state, why := p.State()
 			g.add(fmt.Sprint(p.ID), []string{p.Account + ", " + p.Kind, p.Period(), p.ZoneSet.Label(),
@@ -245,7 +245,7 @@ func bookDiff(s *session, o *bookDiffOptions) error {
 		if out.format != "table" {
 			return s.write(out, book.DiffTable(two, moved, unit))
 		}
-		return paintDiff(newCanvas(s.stdout), b.Name, two, moved, unit)
+		return paintDiff(s.canvas(), b.Name, two, moved, unit)
 	})
 }
 
@@ -305,7 +305,7 @@ func bookVerify(s *session, o *bookVerifyOptions) error {
 			s.Warn("damaged: " + d)
 		}
 		s.warnings(report.Imbalance)
-		out := newCanvas(s.stdout)
+		out := s.canvas()
 		found := "every checksum and every balance holds"
 		damage, imbalance := len(report.Damage), len(report.Imbalance)
 		if damage+imbalance > 0 {

@@ -86,7 +86,7 @@ func bookShow(s *session, o *bookShowOptions) error {
 			}
 			return s.write(out, t)
 		}
-		c := newCanvas(s.stdout)
+		c := s.canvas()
 		c.line(c.bold(name), c.dim("  an account of "+b.Name))
 		c.line()
 		g := &grid{c: c, name: "posting", head: []string{"kind", "epoch", "zone set", "legend", "posted (UTC)", "by", "note"}}
@@ -182,7 +182,7 @@ func bookPosting(s *session, o *bookPostingOptions) error {
 		if err != nil {
 			return err
 		}
-		c := newCanvas(s.stdout)
+		c := s.canvas()
 		c.line(c.bold(fmt.Sprintf("posting %d", p.ID)), c.dim("  "+b.Name))
 		paintFacts(c, postingFacts(p))
 		bad := paintInputs(s.ctx, c, p, o.CheckInputs)

@@ -96,7 +96,7 @@ func runChange(s *session, o *changeOptions) error {
 		return err
 	}
 	if out.format == "table" {
-		if err := which.paint(newCanvas(s.stdout), r); err != nil {
+		if err := which.paint(s.canvas(), r); err != nil {
 			return err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"github.com/verdex-land/verdex/core/change"
 
@@ -38,24 +39,19 @@ func paintSummary(c *canvas, all *job.Changed) error {
 }
 
 func (c *canvas) summary(ch *change.Change) {
-	names, width := classNames(ch.Legend, runewidth.StringWidth("mapped in "+ch.Epochs[0]+" only"), 28)
+	names, _ := classNames(ch.Legend, 0, 28)
 	most := 0.0
 	for _, z := range ch.Zones {
 		most = math.Max(most, z.Mapped)
 	}
 	marks := letters(names)
 	decimals := text.Decimals(most)
-	number := max(10, runewidth.StringWidth(text.Number(most, decimals))+1)
-	key := 3
-	if c.color {
-		key = 2
-	}
+	head := []string{ch.Epochs[0], "added", "lost", "net", ch.Epochs[1], "%", "%\u00a0a\u00a0year"}
+	c.line()
+	var grids []*grid
 	for _, z := range ch.Zones {
-		c.line()
-		c.line(c.bold(title(cover.Named{ID: z.ID, Name: z.Name})), c.dim(fmt.Sprintf("  %s %s; %s %% of what both epochs map changed its class",
-			text.Number(z.Area, decimals), ch.Unit.Name, text.Number(z.Changed/math.Max(z.Mapped, 1e-300)*100, 1))))
-		c.line(c.dim(left("", width+key+3) + right(ch.Epochs[0], number) + right("added", number) + right("lost", number) +
-			right("net", number) + right(ch.Epochs[1], number) + right("%", 9) + right("% a year", 10)))
+		g := &grid{c: c, head: head, above: c.bold(title(cover.Named{ID: z.ID, Name: z.Name})) + c.dim(fmt.Sprintf("  %s %s; %s %% of what both epochs map changed its class",
+			text.Number(z.Area, decimals), ch.Unit.Name, text.Number(z.Changed/math.Max(z.Mapped, 1e-300)*100, 1)))}
 		for i, b := range ch.Balances(&z) {
 			if b.Opening.IsZero() && b.Closing.IsZero() {
 				continue
@@ -64,28 +60,27 @@ func (c *canvas) summary(ch *change.Change) {
 			if !math.IsNaN(b.PctPerYear) {
 				yearly = text.Signed(b.PctPerYear, 2)
 			}
-			c.line("  ", c.swatch(b.Class.Color, marks[i]), " ", left(b.Class.Name, width),
-				right(text.Number(b.OpeningArea, decimals), number), c.move(b.AdditionsArea, decimals, number),
-				c.move(-b.ReductionsArea, decimals, number), c.bold(c.move(b.NetArea, decimals, number)),
-				right(text.Number(b.ClosingArea, decimals), number), right(text.Signed(b.PctChange, 1), 9), right(yearly, 10))
+			g.add("  "+c.swatch(b.Class.Color, marks[i])+" "+b.Class.Name, []string{text.Number(b.OpeningArea, decimals), c.move(b.AdditionsArea, decimals, 0), c.move(-b.ReductionsArea, decimals, 0),
+				c.net(b.NetArea, decimals), text.Number(b.ClosingArea, decimals), text.Signed(b.PctChange, 1), yearly}, false, false)
 		}
 		for _, a := range model.Apart(ch, &z) {
-			opens, closes := !math.IsNaN(a.Opening), !math.IsNaN(a.Closing)
 			if !(a.Opening > 0) && !(a.Closing > 0) {
 				continue
 			}
-			row := "  " + left("", key+1) + left(a.What, width)
-			if opens {
-				row += right(text.Number(a.Opening, decimals), number)
-			} else {
-				row += left("", number)
+			cells := make([]string, len(head))
+			if !math.IsNaN(a.Opening) {
+				cells[0] = text.Number(a.Opening, decimals)
 			}
-			row += left("", 3*number)
-			if closes {
-				row += right(text.Number(a.Closing, decimals), number)
+			if !math.IsNaN(a.Closing) {
+				cells[4] = text.Number(a.Closing, decimals)
 			}
-			c.line(c.dim(row))
+			indent := strings.Repeat(" ", 3+screenWidth(c.swatch(raster.Color{}, 'A')))
+			g.add(indent+a.What, cells, false, true)
 		}
+		grids = append(grids, g)
+	}
+	if len(grids) > 0 {
+		paintGrids(grids...)
 	}
 }
 

@@ -67,7 +67,7 @@ const mostShown = 40
 
 // showProblems lists problems with the lines in which they stand.
 func (s *session) showProblems(p *plan.Plan, o *checkOptions, problems plan.Problems) error {
-	c := newCanvas(s.stdout)
+	c := s.canvas()
 	wrong, warnings := 0, 0
 	lines, err := os.ReadFile(o.Plan[0])
 	if err != nil {
@@ -98,8 +98,8 @@ func (s *session) showProblems(p *plan.Plan, o *checkOptions, problems plan.Prob
 		}
 		if excerpt, column := k.Excerpt(lines, c.width-8); excerpt != "" {
 			number := fmt.Sprintf("%5d", k.Line)
-			c.line(c.dim(number+" │ ") + strings.ReplaceAll(excerpt, "\t", " "))
-			c.line(c.dim("      │ ") + strings.Repeat(" ", max(0, column-1)) + c.bold("^"))
+			c.whole(c.dim(number+" │ ") + strings.ReplaceAll(excerpt, "\t", " "))
+			c.whole(c.dim("      │ ") + strings.Repeat(" ", max(0, column-1)) + c.bold("^"))
 		}
 		c.line()
 	}

@@ -97,6 +97,7 @@ holds in every zone, and reports what changed between years.
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but results, warnings and errors"},
 			&cli.BoolFlag{Name: "log-json", Usage: "write notes and warnings as JSON lines"},
+			&cli.StringFlag{Name: "color", Value: "auto", OnlyOnce: true, Validator: knownColor, Usage: "colours and drawn signs: `WHEN` is auto (on a terminal), always or never"},
 			&cli.IntFlag{Name: "threads", OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
 		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), demoCommand()},
@@ -126,6 +127,14 @@ func prepareCommand(c *cli.Command) {
 	for _, sub := range c.Commands {
 		prepareCommand(sub)
 	}
+}
+
+// knownColor refuses what --color does not take.
+func knownColor(when string) error {
+	if when != "auto" && when != "always" && when != "never" {
+		return fmt.Errorf("%s: give auto, always or never", when)
+	}
+	return nil
 }
 
 // within refuses a number outside a range.

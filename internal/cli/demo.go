@@ -94,7 +94,7 @@ func runDemo(s *session, o *demoOptions) error {
 	if err := s.writeWorld(dir, o.Force); err != nil {
 		return err
 	}
-	out := newCanvas(s.stdout)
+	out := s.canvas()
 	out.line("The basin of the Orrin Firth, an invented place, is in ", out.bold(dir), ": ", strings.Join(demo.Files(), ", "), ".")
 	if o.FilesOnly {
 		return out.flush()
@@ -109,13 +109,16 @@ func runDemo(s *session, o *demoOptions) error {
 			out.line()
 			out.line(out.bold(fmt.Sprintf("%d. %s", number, step.why)))
 		}
-		out.line(out.dim("$ verdex " + strings.ReplaceAll(step.command, "DIR", dir)))
+		out.whole(out.dim("$ verdex " + strings.ReplaceAll(step.command, "DIR", dir)))
 		if err := out.flush(); err != nil {
 			return err
 		}
 		args := []string{"verdex"}
 		if s.quiet {
 			args = append(args, "--quiet")
+		}
+		if s.color != "" {
+			args = append(args, "--color", s.color)
 		}
 		for _, a := range strings.Fields(step.command) {
 			if rest, ok := strings.CutPrefix(a, "DIR/"); ok {

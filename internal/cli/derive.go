@@ -149,7 +149,7 @@ func deriveRules(s *session, o *rulesOptions) error {
 	}
 	defer r.Close()
 	if r.Explained != nil {
-		if err := paintRules(newCanvas(s.stdout), r); err != nil {
+		if err := paintRules(s.canvas(), r); err != nil {
 			return err
 		}
 	}

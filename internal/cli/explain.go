@@ -123,7 +123,7 @@ func runExplain(s *session, o *explainOptions) error {
 		e.SetEscapeHTML(false)
 		return e.Encode(x.out)
 	}
-	return paintExplained(newCanvas(s.stdout), x.out)
+	return paintExplained(s.canvas(), x.out)
 }
 
 // explainer finds out where a number comes from.

@@ -51,7 +51,7 @@ func withFiles(ctx context.Context, c *cli.Command, options any, do func(*sessio
 		temporaries = &output.Temporaries{}
 	}
 	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
-		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads")}
+		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
 	return s.withFiles(do)
 }
 

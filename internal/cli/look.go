@@ -138,6 +138,11 @@ func paintFacts(c *canvas, facts []job.Fact) {
 		width = max(width, runewidth.StringWidth(f.Key))
 	}
 	for _, f := range facts {
-		c.line(c.dim(left(f.Key, width)), "  ", f.Value)
+		line := c.dim(left(f.Key, width)) + "  " + f.Value
+		if f.Key == "command" { // to be copied
+			c.whole(line)
+			continue
+		}
+		c.lineIn(width+2, line)
 	}
 }

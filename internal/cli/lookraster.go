@@ -120,7 +120,7 @@ func (s *session) lookRasters(o *lookOptions) error {
 	if o.JSON {
 		err = s.writeJSON(rastersJSON(r))
 	} else {
-		err = paintLook(newCanvas(s.stdout), r)
+		err = paintLook(s.canvas(), r)
 	}
 	if err != nil {
 		return err

@@ -75,7 +75,7 @@ func (s *session) lookZones(o *lookOptions) error {
 	if o.JSON {
 		return s.writeJSON(zonesJSONOf(z))
 	}
-	c := newCanvas(s.stdout)
+	c := s.canvas()
 	switch {
 	case z.Several:
 		err = paintLayers(c, z)

@@ -86,7 +86,7 @@ func runMeasure(s *session, o *measureOptions) error {
 		return err
 	}
 	if out.format == "table" {
-		if err := paintComposition(newCanvas(s.stdout), r.Composition); err != nil {
+		if err := paintComposition(s.canvas(), r.Composition); err != nil {
 			return err
 		}
 	} else { // the drawn table shows it itself

@@ -167,6 +167,9 @@ func paintTall(c *canvas, comp *extent.Composition, areasOf *model.ClassAreas, h
 		most = math.Max(most, z.Area)
 	}
 	number := runewidth.StringWidth(text.Number(most, decimals))
+	if c.folds {
+		width = min(width, max(8, c.width-number-29))
+	}
 	bar := max(10, min(50, c.width-width-number-18))
 	for k, z := range comp.Zones {
 		if k > 0 {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/mattn/go-runewidth"
 	"golang.org/x/term"
@@ -20,25 +21,38 @@ import (
 type canvas struct {
 	w     io.Writer
 	color bool
+	drawn bool // sparklines and arrows: on a terminal, or where colours are always wanted
 	width int
+	folds bool // lines are broken at the width: it is that of a terminal, or stated
 	b     strings.Builder
 	// escape stands for the escape character of the canvas's own styles until it is drawn. Nobody knows it, so that no name in a file can
 	// hold it: what a name has of control characters does not reach the terminal.
 	escape string
 }
 
-func newCanvas(w io.Writer) *canvas {
-	c := &canvas{w: w, width: 110, escape: fmt.Sprintf("\ue000%08x", rand.Uint32())}
+// newCanvas makes a canvas; when is auto, always or never.
+func newCanvas(w io.Writer, when string) *canvas {
+	c := &canvas{w: w, width: 110, escape: fmt.Sprintf("\ue000%08x", rand.Uint32()), drawn: when == "always"}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		c.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		c.drawn = os.Getenv("TERM") != "dumb" || c.drawn
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
-			c.width = width
+			c.width, c.folds = width, true
 		}
 	}
 	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 20 {
-		c.width = n
+		c.width, c.folds = n, true
 	}
+	c.color = wantsColor(w, when)
 	return c
+}
+
+// wantsColor reports whether colours go to a file: as --color says, or to a terminal unless NO_COLOR is set.
+func wantsColor(w io.Writer, when string) bool {
+	if when == "always" || when == "never" {
+		return when == "always"
+	}
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
 func (c *canvas) flush() error {
@@ -69,9 +83,56 @@ func printableLines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
+// line draws a line, which goes on below where the screen ends.
 func (c *canvas) line(parts ...string) {
+	line := strings.Join(parts, "")
+	c.lineIn(len(line)-len(strings.TrimLeft(line, " "))+2, line)
+}
+
+// lineIn is line; what goes on below is set in by indent.
+func (c *canvas) lineIn(indent int, line string) {
+	line = strings.TrimRight(printable(line), " ")
+	if c.folds && screenWidth(line) > c.width {
+		line = fold(line, c.width, indent)
+	}
+	c.b.WriteString(line)
+	c.b.WriteByte('\n')
+}
+
+// whole draws a line that is not folded: one to be copied, or that lies over another.
+func (c *canvas) whole(parts ...string) {
 	c.b.WriteString(strings.TrimRight(printable(strings.Join(parts, "")), " "))
 	c.b.WriteByte('\n')
+}
+
+// fold breaks a line between words where the screen ends. What follows is set in.
+func fold(line string, width, indent int) string {
+	if indent > width/2 {
+		indent = 2
+	}
+	var out strings.Builder
+	at, cut, from := 0, -1, 0 // the column, the last space in this line of the screen, and where that line begins
+	for i := 0; i < len(line); {
+		if n := escapeAt(line[i:]); n > 0 {
+			i += n
+			continue
+		}
+		r, n := utf8.DecodeRuneInString(line[i:])
+		if r == ' ' && strings.TrimSpace(escapes.ReplaceAllString(line[from:i], "")) != "" {
+			cut = i
+		}
+		if at += runewidth.RuneWidth(r); at > width && cut >= 0 {
+			out.WriteString(strings.TrimRight(line[from:cut], " ") + "\n" + strings.Repeat(" ", indent))
+			from = cut
+			for from < len(line) && line[from] == ' ' {
+				from++
+			}
+			i, at, cut = from, indent, -1
+			continue
+		}
+		i += n
+	}
+	return out.String() + line[from:]
 }
 
 func (c *canvas) style(code, s string) string {
@@ -142,11 +203,11 @@ func (c *canvas) bar(parts []part, width int) string {
 	return b.String() + strings.Repeat(" ", max(0, width-used))
 }
 
-// left and right pad to a width on the screen, cutting what is too long.
-func left(s string, width int) string {
-	return runewidth.FillRight(runewidth.Truncate(s, width, "…"), width)
+// left and right pad to a width on the screen; left cuts what is too long.
+func left(s string, width int) string { return fill(shorten(s, width), width) }
+func right(s string, width int) string {
+	return strings.Repeat(" ", max(0, width-screenWidth(s))) + s
 }
-func right(s string, width int) string { return runewidth.FillLeft(s, width) }
 
 // move is a gain or a loss, and a dot where nothing moved.
 func (c *canvas) move(v float64, decimals, width int) string {
@@ -154,6 +215,48 @@ func (c *canvas) move(v float64, decimals, width int) string {
 		return c.dim(right("·", width))
 	}
 	return right(text.Signed(v, decimals), width)
+}
+
+// net is move with an arrow, in bold.
+func (c *canvas) net(v float64, decimals int) string {
+	if v == 0 {
+		return c.move(v, decimals, 0)
+	}
+	return c.bold(c.arrow(v, decimals))
+}
+
+// arrow is a gain or a loss with its sign, and an arrow before it where signs are drawn.
+func (c *canvas) arrow(v float64, decimals int) string {
+	s := text.Signed(v, decimals)
+	switch {
+	case !c.drawn || strings.Trim(s, "0.−+") == "":
+		return s
+	case v < 0:
+		return "▼ " + s
+	}
+	return "▲ " + s
+}
+
+// sparkline draws values as columns from nothing to the greatest of them; a gap where there is none.
+func sparkline(values []float64) string {
+	most := 0.0
+	for _, v := range values {
+		if !math.IsNaN(v) {
+			most = math.Max(most, v)
+		}
+	}
+	var b strings.Builder
+	for _, v := range values {
+		switch {
+		case math.IsNaN(v):
+			b.WriteRune(' ')
+		case !(most > 0) || v <= 0:
+			b.WriteRune('▁')
+		default:
+			b.WriteRune([]rune("▁▂▃▄▅▆▇█")[min(7, int(math.Ceil(v/most*8))-1)])
+		}
+	}
+	return b.String()
 }
 
 // letters gives each name a letter of its own, its first where that is free.

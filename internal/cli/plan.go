@@ -80,7 +80,7 @@ func newPlan(s *session, o *newPlanOptions) error {
 	if err := s.commit(); err != nil {
 		return err
 	}
-	c := newCanvas(s.stdout)
+	c := s.canvas()
 	c.line(c.bold("What was found"))
 	for _, l := range draft.Found {
 		c.line("  " + l)
@@ -184,7 +184,7 @@ those of the plan is still known.
 		if err != nil {
 			return err
 		}
-		c := newCanvas(s.stdout)
+		c := s.canvas()
 		if store == nil {
 			c.line(p.CacheDir, ": nothing is kept yet")
 			return c.flush()

@@ -61,7 +61,7 @@ func runReclassify(s *session, o *reclassifyOptions) error {
 
 // showSurvey draws what a crosswalk does to a raster.
 func (s *session) showSurvey(survey *survey.Survey, legend *cover.Legend) error {
-	c := newCanvas(s.stdout)
+	c := s.canvas()
 	paintSurvey(c, survey, legend)
 	return c.flush()
 }

@@ -20,8 +20,8 @@ type reporter struct {
 	w      io.Writer
 	quiet  bool
 	log    *slog.Logger // nil for plain lines
-	color  bool         // standard error is a terminal that wants colours
-	width  int          // of the terminal; 0 for none
+	color  bool
+	width  int // of the terminal; 0 for none
 	warned int
 	// Of a step of a plan: who shows its progress, and what it has said.
 	run  *reporter
@@ -29,9 +29,8 @@ type reporter struct {
 }
 
 func newReporter(c *cli.Command) *reporter {
-	r := &reporter{w: c.Root().ErrWriter, quiet: c.Bool("quiet")}
+	r := &reporter{w: c.Root().ErrWriter, quiet: c.Bool("quiet"), color: wantsColor(c.Root().ErrWriter, c.String("color"))}
 	if f, ok := r.w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		r.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 40 {
 			r.width = width
 		}

@@ -136,7 +136,7 @@ func runPlan(s *session, o *runOptions) error {
 	if err := p.Select(o.Only, o.Epoch); err != nil {
 		return usageError{err}
 	}
-	r := &planRun{session: s, plan: p, record: record, options: o, out: newCanvas(s.stdout), root: newRoot(s.version, io.Discard, io.Discard),
+	r := &planRun{session: s, plan: p, record: record, options: o, out: s.canvas(), root: newRoot(s.version, io.Discard, io.Discard),
 		done: make([]plan.Done, len(p.Steps)), reused: make([]bool, len(p.Steps))}
 	for _, step := range p.Steps {
 		r.width = max(r.width, runewidth.StringWidth(step.Name))

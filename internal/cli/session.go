@@ -31,8 +31,12 @@ type session struct {
 	stdout  io.Writer
 	version string
 	threads int
+	color   string   // auto, always or never
 	plan    *planned // the plan whose step this is; nil for a command by itself
 }
+
+// canvas draws on standard output.
+func (s *session) canvas() *canvas { return newCanvas(s.stdout, s.color) }
 
 // env is the environment of the command's jobs.
 func (s *session) env() job.Env {

@@ -48,7 +48,7 @@ func runSummarise(s *session, o *summariseOptions) error {
 		return err
 	}
 	if out.format == "table" {
-		return paintStatistics(newCanvas(s.stdout), r)
+		return paintStatistics(s.canvas(), r)
 	}
 	return s.write(out, model.Summary(r))
 }
