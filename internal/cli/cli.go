@@ -100,7 +100,7 @@ holds in every zone, and reports what changed between years.
 			&cli.StringFlag{Name: "color", Value: "auto", OnlyOnce: true, Validator: knownColor, Usage: "colours and drawn signs: `WHEN` is auto (on a terminal), always or never"},
 			&cli.IntFlag{Name: "threads", OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
-		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), demoCommand()},
+		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), reportCommand(), demoCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return noCommand(c, c.Args().First())

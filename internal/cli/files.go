@@ -213,6 +213,10 @@ func (s *session) claim(o option.Option, path string, rules output.Rules) error 
 		if _, err := draw.FormatOf(path); err != nil {
 			return usageError{err}
 		}
+	case "report":
+		if ext := strings.ToLower(filepath.Ext(path)); ext != ".html" && ext != ".htm" {
+			return usage("%s: reports are written as HTML: end the name with .html", path)
+		}
 	case "rasters":
 		return s.claimRasters(path, rules)
 	case "package":

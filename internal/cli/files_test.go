@@ -71,6 +71,7 @@ var writingCommands = []string{
 	"draw flows <matrix.csv --legend <legend.csv --control <control.csv --ignore control --out >f.png --save-plan >p.yaml",
 	"draw ranks <e2020.csv --rank 1 --legend <legend.csv --control <control.csv --out >f.png --save-plan >p.yaml",
 	"draw check <checks.csv --out >f.png --save-plan >p.yaml",
+	"report <orrin.yaml --out >r.html",
 	"book list <orrin.book --out >o.csv",
 	"book show <orrin.book w --table extents --out >o.gpkg",
 	"book history <orrin.book --out >o.csv",

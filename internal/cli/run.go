@@ -69,7 +69,7 @@ func planCommands(root *cli.Command) (out []plan.Command) {
 func makesOutput(name string) bool {
 	first, rest, _ := strings.Cut(name, " ")
 	switch first {
-	case "look", "demo", "run", "check", "plan", "explain":
+	case "look", "demo", "run", "check", "plan", "explain", "report":
 		return false
 	case "book":
 		return rest == "export"

@@ -1,0 +1,669 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/text"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
+	"github.com/verdex-land/verdex/internal/book"
+	"github.com/verdex-land/verdex/internal/draw"
+	"github.com/verdex-land/verdex/internal/plan"
+	"github.com/verdex-land/verdex/internal/report"
+	"github.com/verdex-land/verdex/internal/sheets"
+)
+
+type reportOptions struct {
+	From  []string `arg:"PLAN|BOOK#ACCOUNT" in:"plan"`
+	Zones string   `opt:"zones" help:"the <SET> of zones of the plan; the first one by default"`
+	Title string   `opt:"title" help:"<TEXT> above the report instead of the plan's title"`
+	Out   string   `opt:"out" out:"report" help:"HTML <FILE> to write"`
+	forceOption
+	waitOption
+}
+
+func reportCommand() *cli.Command {
+	return command(cli.Command{
+		Name:  "report",
+		Usage: "one page of a whole job: maps, tables, figures, checks, provenance",
+		Description: `Writes one HTML file that needs nothing beside it and loads nothing: headline figures, maps with a slider between epochs, extents and
+change as tables that sort and filter, figures, a section for each zone, checks, accuracy, and what everything was made from. What was
+measured by a run of the plan is not measured again.
+
+  verdex report plan.yaml --out report.html
+  verdex report plan.yaml --zones catchments --out catchments.html
+  verdex report orrin.book#wards --out wards.html`,
+	}, runReport)
+}
+
+func runReport(s *session, o *reportOptions) error {
+	if err := needOut(s, o.Out); err != nil {
+		return err
+	}
+	if len(o.From) != 1 {
+		return usage("report takes one plan or one account of a book, and %s", text.Given(len(o.From)))
+	}
+	within := *s
+	within.reporter = &reporter{w: io.Discard, run: s.reporter} // notes stand in the report
+	b := &reportBuilder{session: &within, o: o, out: &report.Report{Program: "Verdex " + s.version, Source: filepath.Base(o.From[0]), Title: o.Title}}
+	where, _ := vectors.Split(o.From[0])
+	var err error
+	if book.IsBook(where) {
+		err = b.book()
+	} else {
+		err = b.plan()
+	}
+	if err != nil {
+		return err
+	}
+	if err := b.finish(); err != nil {
+		return err
+	}
+	b.noted(within.said.notes)
+	return s.Write(o.Out, func(w io.Writer) error { return report.Write(w, b.out) })
+}
+
+// reportBuilder fills a report.
+type reportBuilder struct {
+	*session
+	o       *reportOptions
+	out     *report.Report
+	classes []cover.Named
+	moves   []moved // by pair of epochs
+	inputs  []job.Input
+}
+
+// moved is the ground of all zones from each class to each other between two epochs.
+type moved struct {
+	from, to string
+	cells    [][]float64
+	whole    bool
+}
+
+// classAt is the place of a class in the report, which takes it in.
+func (b *reportBuilder) classAt(n cover.Named, c raster.Color) int {
+	at := slices.Index(b.classes, n)
+	if at < 0 {
+		at = len(b.classes)
+		b.classes = append(b.classes, n)
+		b.out.Classes = append(b.out.Classes, report.Class{ID: n.ID, Name: n.Name, Color: fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)})
+	}
+	return at
+}
+
+// plan fills the report from a plan.
+func (b *reportBuilder) plan() error {
+	p, _, err := b.openPlan(b.o.From)
+	if err != nil {
+		return planError(err)
+	}
+	var set *plan.ZoneSet
+	for _, z := range p.Zones {
+		if set == nil && b.o.Zones == "" || z.Name == b.o.Zones {
+			set = z
+		}
+	}
+	if b.o.Zones != "" && set == nil {
+		return usage("--zones %s is not a set of zones of %s", b.o.Zones, p.Path)
+	}
+	b.session.plan = &planned{maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }}
+	if store, err := plan.OpenExisting(p.CacheDir); err == nil && store != nil {
+		b.session.plan.counter = &plan.Counter{Store: store, Threads: b.threads}
+	}
+	if b.out.Title == "" {
+		b.out.Title = p.Title
+	}
+	b.out.Contact, b.out.Licence, b.out.Plan, b.out.Explain = p.Contact, p.Licence, string(p.Text), "verdex explain "+filepath.Base(p.Path)
+	if set != nil && len(p.Zones) > 1 {
+		b.out.Explain += " --zones " + set.Name
+	}
+	for i, e := range p.Epochs {
+		o := p.StepOf(set, e).Options.(*measureOptions).MeasureOptions
+		r, err := job.Measure(b.ctx, b.env(), o)
+		if err != nil {
+			return fmt.Errorf("%s: %w", e.Label, err)
+		}
+		b.measured(i, e.Label, r)
+		if len(p.Epochs) == 1 {
+			if err := b.oneMap(o); err != nil {
+				return err
+			}
+		}
+	}
+	if len(p.Epochs) > 1 {
+		if err := b.changed(p.ChangeOf(set).Options.(*changeOptions)); err != nil {
+			return err
+		}
+	}
+	for _, step := range p.Steps {
+		if o, ok := step.Options.(*accuracyOptions); ok && b.out.Accuracy == nil {
+			if err := b.accuracy(step.Epoch, o.AccuracyOptions); err != nil {
+				return err
+			}
+		}
+	}
+	b.method(p)
+	return b.provenance(p.Dir)
+}
+
+// measured takes in the extents of an epoch.
+func (b *reportBuilder) measured(n int, label string, r *job.Measured) {
+	b.out.Epochs = append(b.out.Epochs, label)
+	b.out.Unit, b.out.UnitLabel = r.Unit.Name, r.Unit.Label
+	for i, c := range r.Legend.Classes {
+		b.classAt(cover.Named{ID: c.ID(), Name: c.Name}, sheets.ColorOf(r.Legend, i, cover.Named{ID: c.ID(), Name: c.Name}))
+	}
+	for i := range r.Zones {
+		z := &r.Zones[i]
+		if z.Larger {
+			continue
+		}
+		zone := b.zoneAt(z.ID, z.Name, z.Area)
+		row := make([]float64, len(b.classes))
+		for _, part := range z.Rows() {
+			if part.Kind == cover.Classified {
+				row[b.classAt(cover.Named{ID: part.Code, Name: part.Name}, part.Color)] += part.Area
+			}
+		}
+		b.setExtents(zone, n, row)
+	}
+	b.took(label+": ", r.Checks, r.Report)
+}
+
+// zoneAt is a zone of the report, which takes it in.
+func (b *reportBuilder) zoneAt(id, name string, area float64) *report.Zone {
+	at := slices.IndexFunc(b.out.Zones, func(z report.Zone) bool { return z.ID == id })
+	if at < 0 {
+		at = len(b.out.Zones)
+		b.out.Zones = append(b.out.Zones, report.Zone{ID: id, Name: name, Area: area})
+	}
+	return &b.out.Zones[at]
+}
+
+func (b *reportBuilder) setExtents(z *report.Zone, n int, row []float64) {
+	for len(z.Extents) <= n {
+		z.Extents = append(z.Extents, nil)
+	}
+	z.Extents[n] = row
+}
+
+// took takes in what a job has found besides.
+func (b *reportBuilder) took(of string, checks []check.Check, r *job.Report) {
+	for _, c := range checks {
+		one := report.Check{Name: of + c.Name, Outcome: c.Outcome.String(), Text: c.Text}
+		for i, f := range c.Findings {
+			if i == 20 {
+				one.Findings = append(one.Findings, fmt.Sprintf("and %d more", len(c.Findings)-i))
+				break
+			}
+			one.Findings = append(one.Findings, f.Text)
+		}
+		b.out.Checks = append(b.out.Checks, one)
+	}
+	b.noted(append(slices.Clone(r.Notes), r.Warnings...))
+	b.inputs = append(b.inputs, r.Inputs...)
+}
+
+// noted takes in notes, each once.
+func (b *reportBuilder) noted(notes []string) {
+	for _, n := range notes {
+		if !slices.Contains(b.out.Notes, n) {
+			b.out.Notes = append(b.out.Notes, n)
+		}
+	}
+}
+
+// changed takes in the change between the epochs, and their maps.
+func (b *reportBuilder) changed(o *changeOptions) error {
+	r, err := b.compared(&o.ChangeOptions)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	b.took("change: ", r.Checks, r.Report)
+	var at []int
+	for i, c := range r.Legend.Classes {
+		at = append(at, b.classAt(cover.Named{ID: c.ID(), Name: c.Name}, sheets.ColorOf(r.Legend, i, cover.Named{ID: c.ID(), Name: c.Name})))
+	}
+	for _, pair := range r.Pairs {
+		m := moved{from: pair.Epochs[0], to: pair.Epochs[1], whole: pair.Whole, cells: make([][]float64, len(b.classes))}
+		for k := range m.cells {
+			m.cells[k] = make([]float64, len(b.classes))
+		}
+		for _, z := range pair.Zones {
+			for _, t := range z.Transitions {
+				if int(t.From) < len(at) && int(t.To) < len(at) {
+					m.cells[at[t.From]][at[t.To]] += pair.Area(t.Extent)
+				}
+			}
+		}
+		b.moves = append(b.moves, m)
+	}
+	set, place := r.Placed()
+	plane := planeOf(place, -1, o.Zones == "")
+	m, f := b.newMap(plane)
+	for e := range r.Epochs {
+		layer, coder := r.Layer(e)
+		samples, err := raster.Sample(b.ctx, layer, f, m.Width, m.Height)
+		if err != nil {
+			return err
+		}
+		m.Classes = append(m.Classes, placesOf(samples, coder, r.Legend, at))
+	}
+	b.zonesOn(m, areasOf(set, place, -1, o.Zones == ""), plane, func(i int) string { return set.Zones[i].ID })
+	return b.drawDifference(o, r.Changes)
+}
+
+// oneMap takes in the map of the only epoch.
+func (b *reportBuilder) oneMap(o job.MeasureOptions) error {
+	if o.Rules != "" || o.ClassField != "" {
+		return nil // it is no raster by itself
+	}
+	r, err := job.ReadMap(b.ctx, b.env(), job.MapOptions{Covers: o.Covers, ZoneOptions: o.ZoneOptions, RasterOptions: o.RasterOptions, ListOption: o.ListOption,
+		OverrideOption: o.OverrideOption, ClassOptions: o.ClassOptions, Crosswalk: o.Crosswalk, Epoch: o.Epoch})
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	var at []int
+	for i, c := range r.Legend.Classes {
+		at = append(at, b.classAt(cover.Named{ID: c.ID(), Name: c.Name}, sheets.ColorOf(r.Legend, i, cover.Named{ID: c.ID(), Name: c.Name})))
+	}
+	plane := planeOf(r.Placement, -1, r.Whole)
+	m, f := b.newMap(plane)
+	samples, err := raster.Sample(b.ctx, r.Source, f, m.Width, m.Height)
+	if err != nil {
+		return err
+	}
+	m.Classes = [][]uint8{placesOf(samples, r.Coder, r.Legend, at)}
+	b.zonesOn(m, areasOf(r.Zones, r.Placement, -1, r.Whole), plane, func(i int) string { return r.Zones.Zones[i].ID })
+	return nil
+}
+
+// newMap is the map of the report, as large as a page is wide.
+func (b *reportBuilder) newMap(p draw.Plane) (*report.Map, raster.Frame) {
+	w, h := (p.Frame[2]-p.Frame[0])*p.MetresX, (p.Frame[3]-p.Frame[1])*p.MetresY
+	scale := math.Min(1000/w, 800/h)
+	m := &report.Map{Width: max(1, int(math.Round(w*scale))), Height: max(1, int(math.Round(h*scale)))}
+	m.Scale = fmt.Sprintf("The frame is %s km wide in its middle; %s.", text.Number(w/1000, 1), p.CRS)
+	b.out.Map = m
+	return m, frameOf(p)
+}
+
+// placesOf are the classes of samples: 1 and more for their place in the report, 0 for none.
+func placesOf(s *raster.Samples, coder *cover.Coder, legend *cover.Legend, at []int) []uint8 {
+	out := make([]uint8, len(s.Values))
+	known := map[float64]uint8{}
+	for i, v := range s.Values {
+		if v != v {
+			continue
+		}
+		k, ok := known[v]
+		if !ok {
+			if m, is := coder.Code(v); is && m.Kind == cover.Classified {
+				if n := slices.IndexFunc(legend.Classes, func(c cover.Class) bool { return c.Code == m.Code }); n >= 0 && at[n] < 254 {
+					k = uint8(at[n] + 1)
+				}
+			}
+			if len(known) < 1<<16 {
+				known[v] = k
+			}
+		}
+		out[i] = k
+	}
+	return out
+}
+
+// zonesOn draws the outlines of the zones of the report on its map.
+func (b *reportBuilder) zonesOn(m *report.Map, areas []draw.Area, p draw.Plane, id func(int) string) {
+	m.Outlines = make([]string, len(b.out.Zones))
+	m.Zones = make([]uint16, m.Width*m.Height)
+	sx, sy := float64(m.Width)/(p.Frame[2]-p.Frame[0]), float64(m.Height)/(p.Frame[3]-p.Frame[1])
+	for i, a := range areas {
+		at := slices.IndexFunc(b.out.Zones, func(z report.Zone) bool { return z.ID == id(i) })
+		if at < 0 || at >= math.MaxUint16 {
+			continue
+		}
+		var rings []draw.Ring
+		for _, r := range a.Rings {
+			ring := make(draw.Ring, len(r))
+			for k, q := range r {
+				ring[k] = [2]float64{(q[0] - p.Frame[0]) * sx, (q[1] - p.Frame[1]) * sy}
+			}
+			rings = append(rings, ring)
+		}
+		m.Outlines[at] = report.Path(rings)
+		report.Fill(m.Zones, m.Width, m.Height, rings, uint16(at+1))
+	}
+	if len(areas) == 0 { // the whole raster is the zone
+		for i := range m.Zones {
+			m.Zones[i] = 1
+		}
+	}
+}
+
+// accuracy takes in how true a map is.
+func (b *reportBuilder) accuracy(label string, o job.AccuracyOptions) error {
+	a, err := job.Accuracy(b.ctx, b.env(), o)
+	if err != nil {
+		return err
+	}
+	out := &report.Accuracy{Epoch: label, Overall: fmt.Sprintf("%.1f ± %.1f %% of the area is right, by the reference samples.", a.Overall.Value*100, a.Overall.Half*100)}
+	for i, c := range a.Classes {
+		if a.Samples[i] == 0 && a.Adjusted[i].Value == 0 {
+			continue
+		}
+		out.Rows = append(out.Rows, report.AccuracyRow{Class: c.Name, Samples: a.Samples[i], Users: a.Users[i].Value * 100, Producers: a.Producers[i].Value * 100,
+			Mapped: a.Mapped[i] / a.Unit.M2, Adjusted: a.Adjusted[i].Value / a.Unit.M2, Plus95: a.Adjusted[i].Half / a.Unit.M2})
+	}
+	b.out.Accuracy = out
+	return nil
+}
+
+// method says in plain words how a plan measures.
+func (b *reportBuilder) method(p *plan.Plan) {
+	b.out.Method = []string{
+		"Every cell is measured by its true area on the ellipsoid of its CRS, not by its nominal size. A cell that an outline cuts counts for each side by the share that lies there, unless the plan says that edges go by the centres of cells.",
+		"Percentages of classes are of the classified ground of a zone: nodata, values without a line in the legend and ground outside the raster are left out of them, and are stated by the checks.",
+	}
+	if len(p.Epochs) > 1 {
+		b.out.Method = append(b.out.Method, "Change is counted cell by cell on ground that both epochs map, so that additions less reductions are the net change exactly. Extents of an epoch are of all ground that it maps, so that they may differ from opening and closing extents where an epoch has gaps.")
+	}
+	b.out.Method = append(b.out.Method, "A map shows a sample of cells, one for each pixel; the numbers come from all of them.")
+}
+
+// provenance lists the files that were read.
+func (b *reportBuilder) provenance(dir string) error {
+	seen := map[string]bool{}
+	for _, in := range b.inputs {
+		info, err := os.Stat(in.Path)
+		if err != nil || !info.Mode().IsRegular() || seen[in.Path] {
+			continue
+		}
+		seen[in.Path] = true
+		one := report.Input{Role: in.Role, Path: plan.Relative(dir, in.Path), Size: text.Number(float64(info.Size()), 0) + " bytes"}
+		if one.Digest, _, err = plan.DigestOf(in.Path); err != nil {
+			return err
+		}
+		b.out.Inputs = append(b.out.Inputs, one)
+	}
+	return nil
+}
+
+// book fills the report from an account of a book.
+func (b *reportBuilder) book() error {
+	where, account := vectors.Split(b.o.From[0])
+	a, err := job.Composition(b.ctx, b.env(), job.CompositionOptions{StatementOptions: job.StatementOptions{Tables: []string{b.o.From[0]}}})
+	if err != nil {
+		return err
+	}
+	if b.out.Title == "" {
+		b.out.Title = account
+	}
+	b.out.Source, b.out.Unit, b.out.UnitLabel, b.out.Epochs = "the account "+account+" of "+book.NameOf(where), a.Unit.Name, a.Unit.Label, a.Epochs
+	for i, c := range a.Classes {
+		b.classAt(c, sheets.ColorOf(a.Legend, i, c))
+	}
+	for _, z := range a.Zones {
+		if a.IsUnit(z.ID) {
+			continue
+		}
+		zone := b.zoneAt(z.ID, z.Name, math.NaN())
+		for n, e := range a.Epochs {
+			row := make([]float64, len(a.Classes))
+			for k, c := range a.Classes {
+				if row[k] = math.NaN(); a.Has(e, z.ID) {
+					row[k] = a.Area(e, z.ID, c.ID) / a.Unit.M2
+					zone.Area = a.Whole(e, z.ID) / a.Unit.M2
+				}
+			}
+			b.setExtents(zone, n, row)
+		}
+	}
+	for _, c := range a.Check(check.Bounds{}) {
+		b.took("", []check.Check{c}, &job.Report{Notes: a.Notes})
+	}
+	b.out.Method = []string{"The numbers are those of the postings that count in the book. verdex book show says who posted them, when and from which files; verdex book verify, whether they are as they were posted."}
+	return nil
+}
+
+// finish adds what is made of the numbers: sentences, the account, figures.
+func (b *reportBuilder) finish() error {
+	r := b.out
+	if len(r.Epochs) == 0 || len(r.Zones) == 0 {
+		return fault.Errorf("%s: there is nothing to report: it has no extents", b.o.From[0])
+	}
+	for i := range r.Zones { // classes may have come later, and a zone may be missing at an epoch
+		z := &r.Zones[i]
+		for n := range r.Epochs {
+			missing := len(z.Extents) <= n || z.Extents[n] == nil
+			if missing {
+				b.setExtents(z, n, []float64{})
+			}
+			for len(z.Extents[n]) < len(b.classes) {
+				if missing {
+					z.Extents[n] = append(z.Extents[n], math.NaN())
+				} else {
+					z.Extents[n] = append(z.Extents[n], 0)
+				}
+			}
+		}
+	}
+	if r.Title == "" {
+		r.Title = "Report"
+	}
+	for _, m := range b.moves {
+		if m.whole || len(b.moves) == 1 {
+			b.account(m)
+		}
+	}
+	b.sentences()
+	return b.figures()
+}
+
+// account is what became of each class between the first and the last epoch.
+func (b *reportBuilder) account(m moved) {
+	for k := range b.classes {
+		x := report.Balance{Class: k}
+		for o := range b.classes {
+			x.Opening += m.cells[k][o]
+			x.Closing += m.cells[o][k]
+			if o != k {
+				x.Reductions += m.cells[k][o]
+				x.Additions += m.cells[o][k]
+			}
+		}
+		if x.Opening == 0 && x.Closing == 0 {
+			continue
+		}
+		x.Net = x.Additions - x.Reductions
+		x.Pct = x.Net / x.Opening * 100
+		b.out.Account = append(b.out.Account, x)
+	}
+}
+
+// totals are the extents of classes in all zones at an epoch; NaN where a zone was not measured.
+func (b *reportBuilder) totals(n int) []float64 {
+	out := make([]float64, len(b.classes))
+	for _, z := range b.out.Zones {
+		for k, v := range z.Extents[n] {
+			out[k] += v
+		}
+	}
+	return out
+}
+
+// sentences are the headline figures.
+func (b *reportBuilder) sentences() {
+	r := b.out
+	say := func(link, format string, args ...any) {
+		r.Sentences = append(r.Sentences, report.Sentence{Text: fmt.Sprintf(format, args...), Link: link})
+	}
+	last := b.totals(len(r.Epochs) - 1)
+	whole, most := 0.0, -1
+	for k, v := range last {
+		if whole += v; most < 0 || v > last[most] {
+			most = k
+		}
+	}
+	at := ""
+	if e := r.Epochs[len(r.Epochs)-1]; e != "" {
+		at = " in " + e
+	}
+	if whole > 0 {
+		say("extents", "%s is the largest class%s: %s %s, %s %% of the classified ground.", r.Classes[most].Name, at, text.Number(last[most], 0), r.Unit, text.Number(last[most]/whole*100, 1))
+	}
+	var changed, mapped float64
+	for _, x := range r.Account {
+		changed, mapped = changed+x.Additions, mapped+x.Opening
+	}
+	if mapped > 0 {
+		say("change", "%s %s, %s %% of the ground that both epochs map, changed its class from %s to %s.", text.Number(changed, 0), r.Unit, text.Number(changed/mapped*100, 1), r.Epochs[0], r.Epochs[len(r.Epochs)-1])
+	}
+	order := slices.Clone(r.Account)
+	slices.SortStableFunc(order, func(x, y report.Balance) int {
+		if x.Net > y.Net {
+			return -1
+		} else if x.Net < y.Net {
+			return 1
+		}
+		return 0
+	})
+	of := func(x report.Balance) string {
+		if x.Opening > 0 {
+			return fmt.Sprintf(", %s %% of what it was", text.Signed(x.Pct, 1))
+		}
+		return ""
+	}
+	if n := len(order); n > 0 && order[0].Net > 0 {
+		say("change", "%s gained most: %s %s%s.", r.Classes[order[0].Class].Name, text.Signed(order[0].Net, 0), r.Unit, of(order[0]))
+		if x := order[n-1]; x.Net < 0 {
+			say("change", "%s lost most: %s %s%s.", r.Classes[x.Class].Name, text.Signed(x.Net, 0), r.Unit, of(x))
+		}
+	}
+	if a := r.Accuracy; a != nil {
+		say("accuracy", "%s", a.Overall)
+	}
+	held, fell := 0, 0
+	for _, c := range r.Checks {
+		if c.Outcome == check.Holds.String() {
+			held++
+		} else if c.Outcome == check.FallsShort.String() {
+			fell++
+		}
+	}
+	if fell == 0 {
+		say("checks", "All %s that were made hold.", text.Count(held, "check"))
+	} else {
+		say("checks", "%s hold, and %d fell short.", text.Count(held, "check"), fell)
+	}
+}
+
+// figure adds a drawing.
+func (b *reportBuilder) figure(part, id, title, alt, format string, f draw.Figure, height float64) error {
+	var data bytes.Buffer
+	notes, err := draw.Write(&data, format, f, draw.Options{Width: 1100, Height: height, Title: "-"})
+	if err != nil {
+		return err
+	}
+	b.notes(notes)
+	kind := map[string]string{"svg": "image/svg+xml", "png": "image/png"}[format]
+	b.out.Figures = append(b.out.Figures, report.Figure{Part: part, ID: id, Title: title, Alt: alt, Type: kind, Data: data.Bytes()})
+	return nil
+}
+
+func (b *reportBuilder) keys() (out []draw.Key) {
+	for _, c := range b.out.Classes {
+		v, _ := strconv.ParseUint(strings.TrimPrefix(c.Color, "#"), 16, 32)
+		out = append(out, draw.Key{Name: c.Name, Color: colorOf(raster.Color{R: uint8(v >> 16), G: uint8(v >> 8), B: uint8(v)}), Border: true})
+	}
+	return out
+}
+
+// figures draws the composition of the zones, the trend, the matrix and the flows.
+func (b *reportBuilder) figures() error {
+	r, n := b.out, len(b.out.Epochs)
+	bars := &draw.BarsFigure{Keys: b.keys(), Share: true, Unit: r.Unit}
+	for i, z := range r.Zones {
+		if i == 40 { // the table has them all
+			break
+		}
+		bars.Names, bars.Parts = append(bars.Names, z.Label()), append(bars.Parts, z.Extents[n-1])
+	}
+	title := strings.TrimSpace("Composition of the zones " + r.Epochs[n-1])
+	if len(r.Zones) > 40 {
+		title += ", the first 40"
+	}
+	height := math.Max(260, math.Min(900, 90+34*float64(len(bars.Names))))
+	if err := b.figure("extents", "composition", title, title+": a bar for each zone, divided by the shares of its classes. The table below has the numbers.", "svg", bars, height); err != nil {
+		return err
+	}
+	if n < 2 {
+		return nil
+	}
+	trend := &draw.TrendFigure{Labels: r.Epochs, Unit: r.Unit}
+	for i, e := range r.Epochs {
+		when, _, ok := epoch.When(e)
+		if trend.Times = append(trend.Times, float64(i)); ok {
+			trend.Times[i] = float64(when.Unix()) / (365.2425 * 86400)
+		}
+	}
+	for k, key := range b.keys() {
+		line := draw.Line{Key: key}
+		for e := range r.Epochs {
+			line.Values = append(line.Values, b.totals(e)[k])
+		}
+		trend.Lines = append(trend.Lines, line)
+	}
+	if err := b.figure("extents", "trend", "Extents over time, all zones together", "A line for each class through its extents at "+strings.Join(r.Epochs, ", ")+". The tables of the zones have the numbers.", "svg", trend, 520); err != nil {
+		return err
+	}
+	var flows draw.FlowsFigure
+	flows.Keys, flows.Unit = b.keys(), r.Unit
+	for _, m := range b.moves {
+		if m.whole || len(b.moves) == 1 {
+			matrix := &draw.MatrixFigure{From: m.from, To: m.to, Keys: b.keys(), Cells: m.cells, Unit: r.Unit}
+			what := fmt.Sprintf("From what to what, %s to %s, in %s", m.from, m.to, r.UnitLabel)
+			if err := b.figure("change", "matrix", what, what+": a row for each class of "+m.from+", a column for each class of "+m.to+"; what stayed is outlined.", "svg", matrix, math.Max(320, 130+46*float64(len(b.classes)))); err != nil {
+				return err
+			}
+		}
+		if !m.whole {
+			if len(flows.Epochs) == 0 {
+				flows.Epochs = append(flows.Epochs, m.from)
+			}
+			flows.Epochs, flows.Moves = append(flows.Epochs, m.to), append(flows.Moves, m.cells)
+		}
+	}
+	if len(flows.Moves) == 0 {
+		return nil
+	}
+	return b.figure("change", "flows", "What went where, "+strings.Join(flows.Epochs, ", "), "Bands between the classes of epochs that follow one another, as wide as the ground that went from one to the other. The matrix has the numbers.", "svg", &flows, 620)
+}
+
+// drawDifference draws where the ground changed.
+func (b *reportBuilder) drawDifference(o *changeOptions, r *change.Changes) error {
+	d := draw.Options{Width: 1100, Height: 760, Title: "-"}
+	f, err := b.difference(&differenceFigureOptions{ChangeOptions: o.ChangeOptions}, d)
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("Where the ground changed, %s to %s", r.Epochs[0], r.Epochs[len(r.Epochs)-1])
+	return b.figure("change", "difference", what, what+": in the colour of the class that it became. The tables below have the numbers.", "png", f, 760)
+}
