@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"io"
 	"math"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -68,6 +69,11 @@ func (o *figureOptions) options() (out draw.Options, err error) {
 func (s *session) drawFigure(o *figureOptions, make func(draw.Options) (draw.Figure, error)) error {
 	if err := needOut(s, o.Out); err != nil {
 		return err
+	}
+	for _, in := range inputsOf(s.options) {
+		if ext := strings.ToLower(filepath.Ext(in.Path)); ext == ".yaml" || ext == ".yml" {
+			return usage("%s: it is a plan: give it an output with make: %s and run it, or make a page of all of it with verdex report %s", in.Path, s.name, in.Path)
+		}
 	}
 	options, err := o.options()
 	if err != nil {

@@ -139,6 +139,9 @@ func (b *reportBuilder) plan() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", e.Label, err)
 		}
+		if err := b.fits(len(r.Zones), len(r.Legend.Classes)); err != nil {
+			return err
+		}
 		b.measured(i, e.Label, r)
 		if len(p.Epochs) == 1 {
 			if err := b.oneMap(o); err != nil {
@@ -160,6 +163,23 @@ func (b *reportBuilder) plan() error {
 	}
 	b.method(p)
 	return b.provenance(p.Dir)
+}
+
+// What a page can show.
+const (
+	mostPageZones   = 5000
+	mostPageClasses = 250
+)
+
+// fits refuses what no page can show.
+func (b *reportBuilder) fits(zones, classes int) error {
+	if zones > mostPageZones {
+		return fault.Errorf("%s: it has %s zones, and a page shows %s at most: pick some with where, or take a set of larger zones", b.o.From[0], text.Number(float64(zones), 0), text.Number(mostPageZones, 0))
+	}
+	if classes > mostPageClasses {
+		return fault.Errorf("%s: it has %s classes, and a page shows %d at most: put them into groups in the legend, and measure by group", b.o.From[0], text.Number(float64(classes), 0), mostPageClasses)
+	}
+	return nil
 }
 
 // measured takes in the extents of an epoch.
@@ -385,7 +405,7 @@ func (b *reportBuilder) method(p *plan.Plan) {
 	if len(p.Epochs) > 1 {
 		b.out.Method = append(b.out.Method, "Change is counted cell by cell on ground that both epochs map, so that additions less reductions are the net change exactly. Extents of an epoch are of all ground that it maps, so that they may differ from opening and closing extents where an epoch has gaps.")
 	}
-	b.out.Method = append(b.out.Method, "A map shows a sample of cells, one for each pixel; the numbers come from all of them.")
+	b.out.Method = append(b.out.Method, "What is said of all zones adds them up, which is right where they do not overlap. A map shows a sample of cells, one for each pixel; the numbers come from all of them.")
 }
 
 // provenance lists the files that were read.
@@ -411,6 +431,9 @@ func (b *reportBuilder) book() error {
 	where, account := vectors.Split(b.o.From[0])
 	a, err := job.Composition(b.ctx, b.env(), job.CompositionOptions{StatementOptions: job.StatementOptions{Tables: []string{b.o.From[0]}}})
 	if err != nil {
+		return err
+	}
+	if err := b.fits(len(a.Zones), len(a.Classes)); err != nil {
 		return err
 	}
 	if b.out.Title == "" {

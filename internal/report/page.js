@@ -162,11 +162,11 @@ document.addEventListener("click", (event) => {
   const quote = (text) => "'" + text.replaceAll("'", "'\\''") + "'";
   const command = document.getElementById("why-command");
   const known = data.explain && zone && klass !== undefined && epoch !== undefined;
-  command.hidden = !known;
+  document.getElementById("why-more").hidden = !known;
   command.textContent = known ? `${data.explain} --zone ${quote(zone.dataset.zone)} --class ${quote(klass)} --epoch ${quote(epoch)}` : "";
   dialog.showModal();
 });
-for (const button of $("button[data-close]")) button.addEventListener("click", () => dialog.close());
+for (const closer of $("[data-close]")) closer.addEventListener("click", () => dialog.close());
 
 const jump = document.getElementById("jump");
 if (jump) jump.addEventListener("change", () => {
