@@ -26,7 +26,7 @@ func drawCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "draw",
 		Usage: "figures: maps, shaded zones, bars, trends, matrices, flows, ranks, checks",
-		Description: `Draws a figure as PNG, SVG or PDF, as the ending of --out says. Colours are those of the legend.
+		Description: `Draws a figure as PNG, SVG or PDF; the ending of --out chooses the format. Colours are those of the legend.
 
   verdex draw map cover.tif --zones wards.gpkg --legend legend.csv --out map.png
   verdex draw pair --epoch 2004=a.tif --epoch 2020=b.tif --legend legend.csv --out pair.png
@@ -107,7 +107,7 @@ func mapFigureCommand() *cli.Command {
 	return command(cli.Command{
 		Name: "map", Usage: "a cover with the outlines of zones",
 		Description: `Draws a cover in the colours of its legend, with outlines and labels of zones, true areas in the legend, and a scale bar that is true in the
-middle. What is no class is hatched. Only what is shown is read: of the overviews where the file has some.
+middle. Ground without a class is hatched. Only what is shown is read, from the overviews where the file has them.
 
   verdex draw map cover.tif --zones wards.gpkg --zone-id code --legend legend.csv --out map.png
   verdex draw map cover.tif --zones wards.gpkg --zone-id code --legend legend.csv --zone W3 --out w3.png`,

@@ -38,7 +38,7 @@ for (const table of $("table.sortable")) {
   });
 }
 
-// Of a long table the first rows are shown, until all are asked for; what is filtered, sorted and taken along is all of it.
+// Of a long table the first rows are shown, until all are asked for; what is filtered, sorted and downloaded is all of it.
 const atFirst = 100;
 
 function refresh(table) {
@@ -75,7 +75,7 @@ for (const table of $("table.sortable")) {
   refresh(table);
 }
 
-// A table can be taken along as CSV, with numbers as they are and not as they are rounded.
+// A table can be downloaded as CSV, with numbers as they are and not as they are rounded.
 function csvOf(table) {
   const quote = (text) => {
     if (/^[=+@\t\r-]/.test(text) && Number.isNaN(Number(text))) text = "'" + text; // a spreadsheet would run it

@@ -214,7 +214,7 @@ func signed(v float64, decimals int) string {
 	return text.Signed(v, decimals)
 }
 
-// exact is a number for sorting and for tables that are taken along.
+// exact is a number for sorting and for tables that are downloaded.
 func exact(v float64) string {
 	if math.IsNaN(v) || math.IsInf(v, 0) {
 		return ""
@@ -340,7 +340,7 @@ func (r *Report) data() any {
 	return out
 }
 
-// picture is the map of an epoch as PNG. What is no class is hatched.
+// picture is the map of an epoch as PNG. Ground without a class is hatched.
 func (r *Report) picture(classes []uint8) template.URL {
 	colors := color.Palette{color.NRGBA{0xef, 0xec, 0xe4, 255}, color.NRGBA{0xa9, 0xa5, 0x9b, 255}}
 	for _, c := range r.Classes[:min(len(r.Classes), 254)] {
