@@ -12,6 +12,7 @@ import (
 	"github.com/verdex-land/verdex/core/extent"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/view"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/zone"
@@ -123,8 +124,8 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 	requests := []tally.Keyed{request, other}
 	lines := l.walk != nil && l.walk.HasIntervals()
 	if lines { // the lines of the crosswalk are counted instead of the values
-		view := &lineView{Source: l.plain, coder: (&cover.Coder{Legend: t.legend, Crosswalk: l.walk, NoData: l.plain.Header().NoData}).In(l.plain.Header().Type)}
-		of := w.request(one, at, request.ZonesKey, []raster.Source{view}, []string{w.ownKey(1)})
+		coder := (&cover.Coder{Legend: t.legend, Crosswalk: l.walk, NoData: l.plain.Header().NoData}).In(l.plain.Header().Type)
+		of := w.request(one, at, request.ZonesKey, []raster.Source{linesOf(l.plain, coder)}, []string{w.ownKey(1)})
 		of.Centres = request.Centres
 		requests = append(requests, of)
 	}
@@ -413,43 +414,12 @@ func remembered(ask func(v float64) bool) func(v float64) bool {
 	}
 }
 
-// lineView is a view of which line of a crosswalk, from 1 on, each cell of a raster falls under; 0 for none.
-type lineView struct {
-	raster.Source
-	coder *cover.Coder
-}
-
-// Header implements [raster.Source].
-func (v *lineView) Header() raster.Header {
-	h := v.Source.Header()
-	return raster.Header{Name: h.Name, Grid: h.Grid, Type: raster.Uint16, Bands: 1}
-}
-
-// NewReader implements [raster.Source].
-func (v *lineView) NewReader() raster.Reader { return &lineReader{v: v, r: v.Source.NewReader()} }
-
-type lineReader struct {
-	v     *lineView
-	r     raster.Reader
-	cells raster.Cells
-}
-
-// Read implements [raster.Reader].
-func (r *lineReader) Read(w raster.Window, dst *raster.Cells) error {
-	if err := r.r.Read(w, &r.cells); err != nil {
-		return err
-	}
-	dst.Resize(raster.Uint16, w.Width, w.Height, w.Width)
-	for row := range w.Height {
-		for col := range w.Width {
-			line, missing := r.v.coder.LineOf(r.cells.At(col, row))
-			if missing && line < 0 {
-				line = -1
-			}
-			dst.U16[row*dst.Stride+col] = uint16(line + 1)
-		}
-	}
-	return nil
+// linesOf is a view of which line of a crosswalk, from 1 on, each cell of a raster falls under; 0 for none.
+func linesOf(s raster.Source, coder *cover.Coder) raster.Source {
+	return view.Map(s, raster.Header{Name: s.Header().Name, Type: raster.Uint16, Bands: 1}, func(v float64) (float64, error) {
+		line, _ := coder.LineOf(v)
+		return float64(line + 1), nil
+	})
 }
 
 // ZoneTransition is a transition in a zone: the zone by its id or its name, the classes by their codes or names. The epochs are labels; without

@@ -9,6 +9,7 @@ import (
 	"github.com/verdex-land/verdex/core/extent"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
@@ -117,11 +118,8 @@ func PlaceZones(ctx context.Context, env Env, o ZoneOptions, override bool) (*zo
 	x0, y0, x1, y1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for _, z := range set.Zones {
 		for _, p := range z.Polygons {
-			for _, r := range p {
-				for _, q := range r {
-					x0, y0, x1, y1 = math.Min(x0, q[0]), math.Min(y0, q[1]), math.Max(x1, q[0]), math.Max(y1, q[1])
-				}
-			}
+			b := vector.Box(p[0])
+			x0, y0, x1, y1 = math.Min(x0, b[0]), math.Min(y0, b[1]), math.Max(x1, b[2]), math.Max(y1, b[3])
 		}
 	}
 	if !(x1 > x0) || !(y1 > y0) {

@@ -3,8 +3,6 @@ package raster
 import (
 	"context"
 	"math"
-	"runtime"
-	"sync"
 	"sync/atomic"
 )
 
@@ -20,42 +18,17 @@ type Summary struct {
 // Summarise reads all cells of a raster once.
 func Summarise(ctx context.Context, s Source, threads int, progress func(done, total int)) (Summary, error) {
 	h := s.Header()
-	bw, bh := WorkSize(s)
-	bw, bh = min(bw, h.Grid.Width), min(bh, h.Grid.Height)
-	across, down := (h.Grid.Width+bw-1)/bw, (h.Grid.Height+bh-1)/bh
-	parts := make([]Summary, across*down)
-	var next, done atomic.Int64
-	var wg sync.WaitGroup
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	if threads <= 0 {
-		threads = runtime.GOMAXPROCS(0)
-	}
-	for range threads {
-		wg.Go(func() {
-			r := s.NewReader()
-			var c Cells
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= len(parts) || ctx.Err() != nil {
-					return
-				}
-				w := Window{i % across * bw, i / across * bh, bw, bh}
-				w.Width, w.Height = min(bw, h.Grid.Width-w.Col), min(bh, h.Grid.Height-w.Row)
-				if err := r.Read(w, &c); err != nil {
-					cancel(err)
-					return
-				}
-				parts[i] = summary(&c, &h)
-				if d := done.Add(1); progress != nil {
-					progress(int(d), len(parts))
-				}
-			}
-		})
-	}
-	wg.Wait()
+	list := blocksOf(s)
+	parts := make([]Summary, list.across*list.down)
+	var done atomic.Int64
+	err := readBlocks(ctx, s, len(parts), threads, list.window, func(i int, c *Cells) {
+		parts[i] = summary(c, &h)
+		if d := done.Add(1); progress != nil {
+			progress(int(d), len(parts))
+		}
+	})
 	out := Summary{Least: math.Inf(1), Most: math.Inf(-1)}
-	if err := context.Cause(ctx); err != nil {
+	if err != nil {
 		return out, err
 	}
 	for _, p := range parts { // in order, so that the mean is the same always

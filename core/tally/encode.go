@@ -64,34 +64,36 @@ func (d *decoder) count() int {
 	return int(n)
 }
 
-func (d *decoder) uint() uint64 {
-	v, n := binary.Uvarint(d.b)
-	if n <= 0 {
+// pass goes on by n bytes, if there are as many.
+func (d *decoder) pass(n int) bool {
+	if n <= 0 || n > len(d.b) {
 		d.broken, d.b = true, nil
-		return 0
+		return false
 	}
 	d.b = d.b[n:]
-	return v
+	return true
+}
+
+func (d *decoder) uint() uint64 {
+	if v, n := binary.Uvarint(d.b); d.pass(n) {
+		return v
+	}
+	return 0
 }
 
 func (d *decoder) int() int64 {
-	v, n := binary.Varint(d.b)
-	if n <= 0 {
-		d.broken, d.b = true, nil
-		return 0
+	if v, n := binary.Varint(d.b); d.pass(n) {
+		return v
 	}
-	d.b = d.b[n:]
-	return v
+	return 0
 }
 
 func (d *decoder) float() float64 {
-	if len(d.b) < 8 {
-		d.broken, d.b = true, nil
+	b := d.b
+	if !d.pass(8) {
 		return 0
 	}
-	v := math.Float64frombits(binary.LittleEndian.Uint64(d.b))
-	d.b = d.b[8:]
-	return v
+	return math.Float64frombits(binary.LittleEndian.Uint64(b))
 }
 
 // Decode reads a tally of one group of layers.

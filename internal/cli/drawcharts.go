@@ -1,9 +1,8 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
-	"image/color"
-	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -11,356 +10,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/job"
-	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/rows"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/draw"
 	"github.com/verdex-land/verdex/internal/sheets"
 )
-
-type pairFigureOptions struct {
-	Rest []string `arg:"-"` // it takes none
-	job.ChangeOptions
-	figureOptions `group:"output"`
-}
-
-func pairFigureCommand() *cli.Command {
-	return command(cli.Command{
-		Name: "pair", Usage: "two epochs side by side, in the same frame",
-		Description: `Draws the first and the last epoch beside one another.
-
-  verdex draw pair --epoch 2004=a.tif --epoch 2020=b.tif --crosswalk 2004=codes.csv --zones wards.gpkg --legend legend.csv --out pair.png`,
-	}, func(s *session, o *pairFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) {
-			r, err := s.compared(&o.ChangeOptions)
-			if err != nil {
-				return nil, err
-			}
-			defer r.Close()
-			set, place := r.Placed()
-			whole := o.Zones == ""
-			n := len(r.Epochs)
-			f := &draw.PairFigure{Plane: planeOf(place, -1, whole), Areas: areasOf(set, place, -1, whole), Labels: [2]string{r.Epochs[0], r.Epochs[n-1]}}
-			w, h := draw.PixelSize(d, f.Plane, 2)
-			for k, e := range []int{0, n - 1} {
-				layer, coder := r.Layer(e)
-				samples, err := raster.Sample(s.ctx, layer, frameOf(f.Plane), w, h)
-				if err != nil {
-					return nil, err
-				}
-				f.Pixels[k] = pixelsOf(samples, coder, r.Legend)
-			}
-			f.Title = fmt.Sprintf("Land cover, %s and %s", f.Labels[0], f.Labels[1])
-			for _, c := range r.Legend.Classes {
-				f.Keys = append(f.Keys, draw.Key{Name: c.Name, Color: colorOf(c.Color), Border: true})
-			}
-			f.Keys = append(f.Keys, draw.Key{Name: "no class", Hatch: true})
-			return f, nil
-		})
-	})
-}
-
-// compared compares epochs without the checks that read them again.
-func (s *session) compared(o *job.ChangeOptions) (*job.Changed, error) {
-	one := *o
-	one.Ignore = append(slices.Clone(o.Ignore), "speckle")
-	return job.Change(s.ctx, s.env(), one)
-}
-
-type differenceFigureOptions struct {
-	Rest []string `arg:"-"` // it takes none
-	job.ChangeOptions
-	job.FlowsOption `group:"classes"`
-	figureOptions   `group:"output"`
-}
-
-func differenceFigureCommand() *cli.Command {
-	return command(cli.Command{
-		Name: "difference", Usage: "where the cover changed, by what it became or by flow",
-		Description: `Draws the ground that changed its class between the first and the last epoch, in the colour of what it became; or with --flows by the process that
-changed it. What stayed is pale, and what an epoch does not map is hatched.
-
-  verdex draw difference --epoch 2004=a.tif --epoch 2020=b.tif --crosswalk 2004=codes.csv --zones wards.gpkg --legend legend.csv --out difference.png`,
-	}, func(s *session, o *differenceFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) { return s.difference(o, d) })
-	})
-}
-
-// flowColors are those of flows, which no legend colours.
-var flowColors = []color.NRGBA{{0xb4, 0x53, 0x2e, 255}, {0x2f, 0x6f, 0x8a, 255}, {0x5d, 0x7f, 0x3c, 255}, {0xc7, 0x97, 0x2f, 255}, {0x6d, 0x5a, 0x8c, 255}, {0x1f, 0x8f, 0x86, 255}, {0x8a, 0x5a, 0x3c, 255}, {0x4c, 0x56, 0x63, 255}}
-
-// difference makes a map of change.
-func (s *session) difference(o *differenceFigureOptions, d draw.Options) (draw.Figure, error) {
-	var flows *account.Flows
-	if o.Flows != "" {
-		var err error
-		if flows, err = account.ReadFlows(o.Flows); err != nil {
-			return nil, err
-		}
-	}
-	r, err := s.compared(&o.ChangeOptions)
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	set, place := r.Placed()
-	whole := o.Zones == ""
-	n := len(r.Epochs)
-	f := &draw.MapFigure{Plane: planeOf(place, -1, whole), Areas: areasOf(set, place, -1, whole)}
-	w, h := draw.PixelSize(d, f.Plane, 1)
-	var layers [2]*raster.Samples
-	var coders [2]*cover.Coder
-	for k, e := range []int{0, n - 1} {
-		layer, coder := r.Layer(e)
-		coders[k] = coder
-		if layers[k], err = raster.Sample(s.ctx, layer, frameOf(f.Plane), w, h); err != nil {
-			return nil, err
-		}
-	}
-	classes := r.Legend.Classes
-	at := func(k int, v float64) int {
-		if m, ok := coders[k].Code(v); ok && v == v && m.Kind == cover.Classified {
-			return slices.IndexFunc(classes, func(c cover.Class) bool { return c.Code == m.Code })
-		}
-		return -1
-	}
-	groups, colors := []string{}, []color.NRGBA{}
-	of := func(from, to int) int { // the group of a transition
-		name, c := classes[to].Name, colorOf(classes[to].Color)
-		if flows != nil {
-			flow := flows.Of(classes[from].ID(), classes[to].ID())
-			names := flows.Names()
-			at := slices.Index(names, flow)
-			if name, c = flow.Name, flowColors[len(flowColors)-1]; at >= 0 {
-				c = flowColors[at%len(flowColors)]
-			}
-		}
-		k := slices.Index(groups, name)
-		if k < 0 {
-			k = len(groups)
-			groups, colors = append(groups, name), append(colors, c)
-		}
-		return k
-	}
-	pale := color.NRGBA{0xe4, 0xe1, 0xd8, 255}
-	if d.Dark {
-		pale = color.NRGBA{0x2b, 0x31, 0x3b, 255}
-	}
-	f.Pixels = &draw.Pixels{Width: w, Height: h, Colors: make([]color.NRGBA, w*h), Void: make([]bool, w*h)}
-	for i := range f.Pixels.Colors {
-		from, to := at(0, layers[0].Values[i]), at(1, layers[1].Values[i])
-		switch {
-		case from < 0 || to < 0:
-			f.Pixels.Void[i] = true
-		case from == to:
-			f.Pixels.Colors[i] = pale
-		default:
-			f.Pixels.Colors[i] = colors[of(from, to)]
-		}
-	}
-	last := r.Pairs[len(r.Pairs)-1] // of the first and the last epoch
-	areas := map[int]float64{}
-	stayed, not := 0.0, 0.0
-	for _, z := range last.Zones {
-		not += z.OnlyFirst + z.OnlySecond + z.Neither
-		for _, t := range z.Transitions {
-			switch a, b := int(t.From), int(t.To); {
-			case a >= len(classes) || b >= len(classes):
-			case a == b:
-				stayed += last.Area(t.Extent)
-			default:
-				areas[of(a, b)] += last.Area(t.Extent)
-			}
-		}
-	}
-	f.Title = fmt.Sprintf("What changed from %s to %s", r.Epochs[0], r.Epochs[n-1])
-	f.Sub, f.KeysTitle = "by what the ground became", r.Unit.Name+" that became"
-	if flows != nil {
-		f.Sub, f.KeysTitle = "by flow", r.Unit.Name+" by flow"
-	}
-	order := make([]int, len(groups))
-	for i := range order {
-		order[i] = i
-	}
-	slices.SortStableFunc(order, func(a, b int) int { return int(math.Copysign(1, areas[b]-areas[a])) })
-	for _, k := range order {
-		f.Keys = append(f.Keys, draw.Key{Name: groups[k], Color: colors[k], Value: text.Number(areas[k], 0), Border: true})
-	}
-	f.Keys = append(f.Keys, draw.Key{Name: "unchanged", Color: pale, Value: text.Number(stayed, 0), Border: true}, draw.Key{Name: "not mapped at both", Hatch: true, Value: text.Number(not, 0)})
-	return f, nil
-}
-
-type shadeFigureOptions struct {
-	Table           []string `arg:"TABLE" in:"table"`
-	Column          string   `opt:"column" help:"<COLUMN> of numbers; pct_of_zone by default"`
-	Class           string   `opt:"class" help:"only rows of a <CLASS>, by code or name"`
-	Epoch           string   `opt:"epoch" help:"only rows of an epoch, by its <LABEL>; of a change that of the later one"`
-	Since           string   `opt:"since" help:"of a change, only rows from an epoch, by its <LABEL>"`
-	Key             string   `opt:"key" default:"zone_id" help:"<COLUMN> of the table with the ids of zones"`
-	Breaks          string   `opt:"breaks" choose:"equal,quantiles,natural" help:"<equal> intervals, quantiles, or natural breaks"`
-	Steps           int      `opt:"steps" default:"5" least:"2" most:"9" help:"<NUMBER> of classes of numbers"`
-	Limits          string   `opt:"limits" help:"<NUMBERS> between which the classes lie, such as 0,5,10,50, instead of breaks"`
-	job.ZoneOptions `group:"zones"`
-	job.OverrideOption
-	figureOptions `group:"output"`
-}
-
-func shadeFigureCommand() *cli.Command {
-	return command(cli.Command{
-		Name: "shade", Usage: "zones coloured by a number",
-		Description: `Colours zones by a column of a table: from pale to dark for amounts, and for numbers of both signs from loss through nothing to gain. Zones without a number
-are hatched.
-
-  verdex draw shade extents.csv --class "Built-up" --epoch 2020 --zones wards.gpkg --zone-id code --out built-up.png
-  verdex draw shade change.csv --column net_change --class Woodland --zones wards.gpkg --zone-id code --breaks natural --out woodland.png`,
-	}, func(s *session, o *shadeFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) { return s.shade(o) })
-	})
-}
-
-// shade makes a map of shaded zones.
-func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
-	if len(o.Table) != 1 {
-		return nil, usage("draw shade takes one table, and %s", text.Given(len(o.Table)))
-	}
-	if o.Zones == "" {
-		return nil, usage("draw shade needs the zones: name them with --zones")
-	}
-	values, unit, err := s.shadeValues(o)
-	if err != nil {
-		return nil, err
-	}
-	set, place, err := job.PlaceZones(s.ctx, s.env(), o.ZoneOptions, o.OverrideCRS)
-	if err != nil {
-		return nil, err
-	}
-	f := &draw.ShadeFigure{Plane: planeOf(place, -1, false), Areas: areasOf(set, place, -1, false)}
-	var numbers []float64
-	rest := maps.Clone(values)
-	for _, z := range set.Zones {
-		v, ok := values[z.ID]
-		if !ok {
-			v = math.NaN()
-		}
-		delete(rest, z.ID)
-		numbers = append(numbers, v)
-	}
-	if n := len(rest); n > 0 && n < len(values) {
-		s.notes([]string{fmt.Sprintf("%s: %s that %s does not have: %s: not drawn", o.Table[0], text.Count(n, "zone"), o.Zones, text.List(slices.Sorted(maps.Keys(rest)), 5))})
-	}
-	if len(rest) == len(values) {
-		return nil, fmt.Errorf("%s: none of its zones is one of %s: check --key and --zone-id", o.Table[0], o.Zones)
-	}
-	var b *draw.Breaks
-	if o.Limits != "" {
-		var limits []float64
-		for _, t := range strings.Split(o.Limits, ",") {
-			v, err := strconv.ParseFloat(strings.TrimSpace(t), 64)
-			if err != nil {
-				return nil, usage("--limits %s: %q is not a number", o.Limits, t)
-			}
-			limits = append(limits, v)
-		}
-		if b, err = draw.StatedBreaks(limits); err != nil {
-			return nil, usage("--limits %s: %w", o.Limits, err)
-		}
-	} else if b, err = draw.NewBreaks(numbers, o.Breaks, o.Steps); err != nil {
-		return nil, fmt.Errorf("%s: %w", o.Table[0], err)
-	}
-	if strings.Contains(o.Column, "change") { // of which zero is the middle, also where all of it is gain
-		b.Diverging = true
-	}
-	colors := b.Colors()
-	void := false
-	for i, v := range numbers {
-		k := b.Of(v)
-		f.Void = append(f.Void, k < 0)
-		c := color.NRGBA{}
-		if k >= 0 {
-			c = colors[k]
-			f.Areas[i].Label += "  " + rounded(v)
-		}
-		void = void || k < 0
-		f.Colors = append(f.Colors, c)
-	}
-	for k := len(colors) - 1; k >= 0; k-- {
-		f.Keys = append(f.Keys, draw.Key{Name: rounded(b.Limits[k]) + " to " + rounded(b.Limits[k+1]), Color: colors[k], Border: true})
-	}
-	if void {
-		f.Keys = append(f.Keys, draw.Key{Name: "no number", Hatch: true})
-	}
-	f.Title, f.KeysTitle, f.Note = columnTitle(o), unit, o.Table[0]
-	if f.Sub = o.Epoch; o.Since != "" && o.Epoch != "" {
-		f.Sub = o.Since + " to " + o.Epoch
-	}
-	return f, nil
-}
-
-// rounded is a number with three digits that count.
-func rounded(v float64) string {
-	decimals := 0
-	if a := math.Abs(v); a > 0 && a < 100 {
-		decimals = max(0, min(6, 2-int(math.Floor(math.Log10(a)))))
-	}
-	out := text.Number(v, decimals)
-	if strings.Contains(out, ".") {
-		out = strings.TrimRight(strings.TrimRight(out, "0"), ".")
-	}
-	return out
-}
-
-func columnTitle(o *shadeFigureOptions) string {
-	name := strings.ReplaceAll(o.Column, "_", " ")
-	if o.Column == "" || o.Column == "pct_of_zone" {
-		name = "percent of the zone"
-	}
-	if o.Class != "" {
-		return o.Class + ": " + name
-	}
-	return strings.ToUpper(name[:1]) + name[1:]
-}
-
-// shadeValues are the numbers of a table by zone, and their unit.
-func (s *session) shadeValues(o *shadeFigureOptions) (map[string]float64, string, error) {
-	column := o.Column
-	if column == "" {
-		column = "pct_of_zone"
-	}
-	values := map[string]float64{}
-	unit := ""
-	_, _, err := s.readTable(s.ctx, o.Table[0], []string{o.Key, column}, []string{"class_code", "class_name", "epoch", "from_epoch", "to_epoch", "unit", "kind"}, func(r rows.Row) error {
-		if o.Class != "" && r.Cell["class_code"] != o.Class && r.Cell["class_name"] != o.Class {
-			return nil
-		}
-		if o.Epoch != "" && r.Cell["epoch"] != o.Epoch && r.Cell["to_epoch"] != o.Epoch || o.Since != "" && r.Cell["from_epoch"] != o.Since {
-			return nil
-		}
-		cell := r.Cell[column]
-		if cell == "" {
-			return nil
-		}
-		v, err := strconv.ParseFloat(cell, 64)
-		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-			return fmt.Errorf("%s: line %d: %s is %q, which is not a number: choose another column", o.Table[0], r.Line, column, cell)
-		}
-		if old, twice := values[r.Cell[o.Key]]; twice && old != v {
-			return fmt.Errorf("%s: several rows are about zone %s: pick some with --class, --epoch and --since", o.Table[0], r.Cell[o.Key])
-		}
-		values[r.Cell[o.Key]] = v
-		if unit = r.Cell["unit"]; strings.HasPrefix(column, "pct") {
-			unit = "%"
-		}
-		return nil
-	})
-	if err == nil && len(values) == 0 {
-		err = fmt.Errorf("%s: no row has a number in %s for what was picked: check --class and --epoch", o.Table[0], column)
-	}
-	return values, unit, err
-}
 
 type barsFigureOptions struct {
 	job.CompositionOptions
@@ -436,15 +93,7 @@ func barsOf(a *job.Compositions, o *barsFigureOptions) (draw.Figure, error) {
 		}
 		bars = append(bars, b)
 	}
-	slices.SortStableFunc(bars, func(x, y bar) int {
-		switch {
-		case x.by > y.by:
-			return -1
-		case x.by < y.by:
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(bars, func(x, y bar) int { return cmp.Compare(y.by, x.by) })
 	for _, b := range bars {
 		f.Names, f.Parts = append(f.Names, b.name), append(f.Parts, b.parts)
 	}
@@ -489,15 +138,7 @@ func trendFigureCommand() *cli.Command {
 }
 
 func (s *session) trendOf(a *job.ExtentSeries, o *trendFigureOptions) (draw.Figure, error) {
-	f := &draw.TrendFigure{Labels: a.Epochs, Unit: a.Unit.Name}
-	for i, e := range a.Epochs {
-		when, _, ok := epoch.When(e)
-		if f.Times = append(f.Times, float64(i)); ok {
-			f.Times[i] = float64(when.Unix()) / (365.2425 * 86400)
-		} else if i > 0 {
-			f.Times[i] = f.Times[i-1] + 1
-		}
-	}
+	f := &draw.TrendFigure{Labels: a.Epochs, Times: timesOf(a.Epochs), Unit: a.Unit.Name}
 	var zones []cover.Named
 	for _, z := range a.Zones {
 		if o.Zone == "" && !a.IsUnit(z.ID) || o.Zone != "" && (z.ID == o.Zone || z.Name == o.Zone) {
@@ -533,6 +174,19 @@ func (s *session) trendOf(a *job.ExtentSeries, o *trendFigureOptions) (draw.Figu
 	}
 	f.Sub += ", " + a.Unit.Name + " of true ground"
 	return f, nil
+}
+
+// timesOf are epochs in years; a label that is no date comes a year after the one before.
+func timesOf(labels []string) (out []float64) {
+	for i, l := range labels {
+		when, _, ok := epoch.When(l)
+		if out = append(out, float64(i)); ok {
+			out[i] = float64(when.Unix()) / (365.2425 * 86400)
+		} else if i > 0 {
+			out[i] = out[i-1] + 1
+		}
+	}
+	return out
 }
 
 // adjust adds the confidence intervals of the last epoch.
@@ -666,7 +320,11 @@ func flowsFigureCommand() *cli.Command {
 			f := &draw.FlowsFigure{Keys: classKeys(a.Classes, a.Legend), Unit: a.Unit.Name}
 			pairs := slices.Clone(a.Pairs) // those that follow one another
 			slices.SortStableFunc(pairs, func(x, y [2]string) int {
-				return int(math.Copysign(1, epoch.Years(y[0], x[0])+epoch.Years(y[1], x[1])/1e6))
+				later := epoch.Years(y[0], x[0]) + epoch.Years(y[1], x[1])/1e6
+				if math.IsNaN(later) { // labels that are no dates stay in the order of the tables
+					return 0
+				}
+				return cmp.Compare(later, 0)
 			})
 			pairs = slices.DeleteFunc(pairs, func(p [2]string) bool {
 				return slices.ContainsFunc(a.Pairs, func(q [2]string) bool { return q[0] == p[0] && epoch.Years(q[1], p[1]) > 0 })
@@ -732,7 +390,7 @@ func ranksFigureCommand() *cli.Command {
 				f.List = append(f.List, one)
 			}
 			if o.Show == "percent" {
-				slices.SortStableFunc(f.List, func(x, y draw.Rank) int { return int(math.Copysign(1, y.Amount-x.Amount)) })
+				slices.SortStableFunc(f.List, func(x, y draw.Rank) int { return cmp.Compare(y.Amount, x.Amount) })
 				for i := range f.List {
 					_, name, _ := strings.Cut(f.List[i].Name, "  ")
 					f.List[i].Name = fmt.Sprintf("%d  %s", i+1, name)

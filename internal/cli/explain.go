@@ -139,24 +139,35 @@ func (x *explainer) env(p *plan.Plan) job.Env {
 	if p == nil {
 		return env
 	}
-	env.Maker = plan.Maker{Plan: p}
-	if store, err := plan.OpenExisting(p.CacheDir); err == nil && store != nil {
-		env.Counter = &plan.Counter{Store: store, Threads: x.threads}
-	}
+	env.Maker, env.Counter = plan.Maker{Plan: p}, keptBy(p, x.threads)
 	return env
+}
+
+// keptBy is a counter that takes what runs of a plan have kept; nil when there has been none.
+func keptBy(p *plan.Plan, threads int) job.Counter {
+	if store, err := plan.OpenExisting(p.CacheDir); err == nil && store != nil {
+		return &plan.Counter{Store: store, Threads: threads}
+	}
+	return nil
+}
+
+// zoneSets are the sets of zones of a plan, or the one that is named; nil stands for the whole raster.
+func zoneSets(p *plan.Plan, name string) ([]*plan.ZoneSet, error) {
+	if name == "" && len(p.Zones) == 0 {
+		return []*plan.ZoneSet{nil}, nil
+	}
+	sets := slices.DeleteFunc(slices.Clone(p.Zones), func(z *plan.ZoneSet) bool { return name != "" && z.Name != name })
+	if len(sets) == 0 {
+		return nil, usage("--zones %s is not a set of zones of %s", name, p.Path)
+	}
+	return sets, nil
 }
 
 // plan explains a number of a plan.
 func (x *explainer) plan(p *plan.Plan) error {
-	sets := p.Zones
-	if x.o.Zones != "" {
-		sets = slices.DeleteFunc(slices.Clone(sets), func(z *plan.ZoneSet) bool { return z.Name != x.o.Zones })
-		if len(sets) == 0 {
-			return usage("--zones %s is not a set of zones of %s", x.o.Zones, p.Path)
-		}
-	}
-	if len(sets) == 0 {
-		sets = []*plan.ZoneSet{nil}
+	sets, err := zoneSets(p, x.o.Zones)
+	if err != nil {
+		return err
 	}
 	var last error
 	for _, z := range sets {

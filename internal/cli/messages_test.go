@@ -16,10 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Every message that the documents explain is one of the program: the longest of its pieces between the parts that vary stands in a text of
-// the program.
-func TestExplainedMessagesExist(t *testing.T) {
-	var literals strings.Builder
+// eachLiteral calls a function with the path of each file of the program and each text in it.
+func eachLiteral(t *testing.T, do func(path, text string)) {
+	t.Helper()
 	for _, dir := range []string{"../../core", "../../internal"} {
 		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
@@ -31,13 +30,20 @@ func TestExplainedMessagesExist(t *testing.T) {
 				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
 					text, err := strconv.Unquote(lit.Value)
 					require.NoError(t, err)
-					literals.WriteString(text + "\n")
+					do(path, text)
 				}
 				return true
 			})
 			return nil
 		}))
 	}
+}
+
+// Every message that the documents explain is one of the program: the longest of its pieces between the parts that vary stands in a text of
+// the program.
+func TestExplainedMessagesExist(t *testing.T) {
+	var literals strings.Builder
+	eachLiteral(t, func(_, text string) { literals.WriteString(text + "\n") })
 	program := literals.String()
 	text, err := os.ReadFile("../../docs/messages.md")
 	require.NoError(t, err)

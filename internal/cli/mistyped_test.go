@@ -1,15 +1,10 @@
 package cli
 
 import (
-	"go/ast"
-	"go/parser"
-	"go/token"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -110,24 +105,7 @@ func TestNamedCommandsExist(t *testing.T) {
 			}
 		}
 	}
-	for _, dir := range []string{"../../core", "../../internal"} {
-		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-				return err
-			}
-			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
-			require.NoError(t, err)
-			ast.Inspect(file, func(n ast.Node) bool {
-				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
-					text, err := strconv.Unquote(lit.Value)
-					require.NoError(t, err)
-					check(path, text)
-				}
-				return true
-			})
-			return nil
-		}))
-	}
+	eachLiteral(t, check)
 	documents, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
 	for _, path := range append(documents, "../../README.md") {

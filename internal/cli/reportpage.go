@@ -1,22 +1,17 @@
 package cli
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"math"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"github.com/verdex-land/verdex/core/change"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
-	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/raster"
@@ -61,7 +56,7 @@ func runReport(s *session, o *reportOptions) error {
 	}
 	within := *s
 	within.reporter = &reporter{w: io.Discard, run: s.reporter} // notes stand in the report
-	b := &reportBuilder{session: &within, o: o, out: &report.Report{Program: "Verdex " + s.version, Source: filepath.Base(o.From[0]), Title: o.Title}}
+	b := &reportBuilder{session: &within, o: o, zones: map[string]int{}, out: &report.Report{Program: "Verdex " + s.version, Source: filepath.Base(o.From[0]), Title: o.Title}}
 	where, _ := vectors.Split(o.From[0])
 	var err error
 	if book.IsBook(where) {
@@ -85,7 +80,9 @@ type reportBuilder struct {
 	o       *reportOptions
 	out     *report.Report
 	classes []cover.Named
-	moves   []moved // by pair of epochs
+	keys    []draw.Key     // of the classes
+	zones   map[string]int // places by id
+	moves   []moved        // by pair of epochs
 	inputs  []job.Input
 }
 
@@ -93,7 +90,7 @@ type reportBuilder struct {
 type moved struct {
 	from, to string
 	cells    [][]float64
-	whole    bool
+	whole    bool // from the first epoch to the last
 }
 
 // classAt is the place of a class in the report, which takes it in.
@@ -102,7 +99,17 @@ func (b *reportBuilder) classAt(n cover.Named, c raster.Color) int {
 	if at < 0 {
 		at = len(b.classes)
 		b.classes = append(b.classes, n)
+		b.keys = append(b.keys, draw.Key{Name: n.Name, Color: colorOf(c), Border: true})
 		b.out.Classes = append(b.out.Classes, report.Class{ID: n.ID, Name: n.Name, Color: fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)})
+	}
+	return at
+}
+
+// legend takes in the classes of a legend, and returns their places.
+func (b *reportBuilder) legend(l *cover.Legend) (at []int) {
+	for i, c := range l.Classes {
+		n := cover.Named{ID: c.ID(), Name: c.Name}
+		at = append(at, b.classAt(n, sheets.ColorOf(l, i, n)))
 	}
 	return at
 }
@@ -113,19 +120,12 @@ func (b *reportBuilder) plan() error {
 	if err != nil {
 		return planError(err)
 	}
-	var set *plan.ZoneSet
-	for _, z := range p.Zones {
-		if set == nil && b.o.Zones == "" || z.Name == b.o.Zones {
-			set = z
-		}
+	sets, err := zoneSets(p, b.o.Zones)
+	if err != nil {
+		return err
 	}
-	if b.o.Zones != "" && set == nil {
-		return usage("--zones %s is not a set of zones of %s", b.o.Zones, p.Path)
-	}
-	b.session.plan = &planned{maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }}
-	if store, err := plan.OpenExisting(p.CacheDir); err == nil && store != nil {
-		b.session.plan.counter = &plan.Counter{Store: store, Threads: b.threads}
-	}
+	set := sets[0]
+	b.session.plan = &planned{counter: keptBy(p, b.threads), maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }}
 	if b.out.Title == "" {
 		b.out.Title = p.Title
 	}
@@ -186,9 +186,7 @@ func (b *reportBuilder) fits(zones, classes int) error {
 func (b *reportBuilder) measured(n int, label string, r *job.Measured) {
 	b.out.Epochs = append(b.out.Epochs, label)
 	b.out.Unit, b.out.UnitLabel = r.Unit.Name, r.Unit.Label
-	for i, c := range r.Legend.Classes {
-		b.classAt(cover.Named{ID: c.ID(), Name: c.Name}, sheets.ColorOf(r.Legend, i, cover.Named{ID: c.ID(), Name: c.Name}))
-	}
+	b.legend(r.Legend)
 	for i := range r.Zones {
 		z := &r.Zones[i]
 		if z.Larger {
@@ -208,9 +206,10 @@ func (b *reportBuilder) measured(n int, label string, r *job.Measured) {
 
 // zoneAt is a zone of the report, which takes it in.
 func (b *reportBuilder) zoneAt(id, name string, area float64) *report.Zone {
-	at := slices.IndexFunc(b.out.Zones, func(z report.Zone) bool { return z.ID == id })
-	if at < 0 {
+	at, known := b.zones[id]
+	if !known {
 		at = len(b.out.Zones)
+		b.zones[id] = at
 		b.out.Zones = append(b.out.Zones, report.Zone{ID: id, Name: name, Area: area})
 	}
 	return &b.out.Zones[at]
@@ -257,12 +256,9 @@ func (b *reportBuilder) changed(o *changeOptions) error {
 	}
 	defer r.Close()
 	b.took("change: ", r.Checks, r.Report)
-	var at []int
-	for i, c := range r.Legend.Classes {
-		at = append(at, b.classAt(cover.Named{ID: c.ID(), Name: c.Name}, sheets.ColorOf(r.Legend, i, cover.Named{ID: c.ID(), Name: c.Name})))
-	}
+	at := b.legend(r.Legend)
 	for _, pair := range r.Pairs {
-		m := moved{from: pair.Epochs[0], to: pair.Epochs[1], whole: pair.Whole, cells: make([][]float64, len(b.classes))}
+		m := moved{from: pair.Epochs[0], to: pair.Epochs[1], whole: pair.Whole || len(r.Pairs) == 1, cells: make([][]float64, len(b.classes))}
 		for k := range m.cells {
 			m.cells[k] = make([]float64, len(b.classes))
 		}
@@ -279,15 +275,14 @@ func (b *reportBuilder) changed(o *changeOptions) error {
 	plane := planeOf(place, -1, o.Zones == "")
 	m, f := b.newMap(plane)
 	for e := range r.Epochs {
-		layer, coder := r.Layer(e)
-		samples, err := raster.Sample(b.ctx, layer, f, m.Width, m.Height)
+		classes, err := b.epochClasses(r, e, f)
 		if err != nil {
 			return err
 		}
-		m.Classes = append(m.Classes, placesOf(samples, coder, r.Legend, at))
+		m.Classes = append(m.Classes, placesOf(classes, at))
 	}
 	b.zonesOn(m, areasOf(set, place, -1, o.Zones == ""), plane, func(i int) string { return set.Zones[i].ID })
-	return b.drawDifference(o, r.Changes)
+	return b.drawDifference(r, o.Zones == "")
 }
 
 // oneMap takes in the map of the only epoch.
@@ -301,17 +296,14 @@ func (b *reportBuilder) oneMap(o job.MeasureOptions) error {
 		return err
 	}
 	defer r.Close()
-	var at []int
-	for i, c := range r.Legend.Classes {
-		at = append(at, b.classAt(cover.Named{ID: c.ID(), Name: c.Name}, sheets.ColorOf(r.Legend, i, cover.Named{ID: c.ID(), Name: c.Name})))
-	}
+	at := b.legend(r.Legend)
 	plane := planeOf(r.Placement, -1, r.Whole)
 	m, f := b.newMap(plane)
-	samples, err := raster.Sample(b.ctx, r.Source, f, m.Width, m.Height)
+	samples, err := raster.Sample(b.ctx, r.Source, f, b.threads)
 	if err != nil {
 		return err
 	}
-	m.Classes = [][]uint8{placesOf(samples, r.Coder, r.Legend, at)}
+	m.Classes = [][]uint8{placesOf(classesIn(samples, r.Coder, r.Legend), at)}
 	b.zonesOn(m, areasOf(r.Zones, r.Placement, -1, r.Whole), plane, func(i int) string { return r.Zones.Zones[i].ID })
 	return nil
 }
@@ -323,29 +315,16 @@ func (b *reportBuilder) newMap(p draw.Plane) (*report.Map, raster.Frame) {
 	m := &report.Map{Width: max(1, int(math.Round(w*scale))), Height: max(1, int(math.Round(h*scale)))}
 	m.Scale = fmt.Sprintf("The frame is %s km wide in its middle; %s.", text.Number(w/1000, 1), p.CRS)
 	b.out.Map = m
-	return m, frameOf(p)
+	return m, raster.Frame{X0: p.Frame[0], Y0: p.Frame[1], X1: p.Frame[2], Y1: p.Frame[3], Width: m.Width, Height: m.Height}
 }
 
-// placesOf are the classes of samples: 1 and more for their place in the report, 0 for none.
-func placesOf(s *raster.Samples, coder *cover.Coder, legend *cover.Legend, at []int) []uint8 {
-	out := make([]uint8, len(s.Values))
-	known := map[float64]uint8{}
-	for i, v := range s.Values {
-		if v != v {
-			continue
+// placesOf are classes of a legend as the report has them, at their places there: 1 and more, and 0 for none.
+func placesOf(classes, at []int) []uint8 {
+	out := make([]uint8, len(classes))
+	for i, k := range classes {
+		if k >= 0 && at[k] < 254 {
+			out[i] = uint8(at[k] + 1)
 		}
-		k, ok := known[v]
-		if !ok {
-			if m, is := coder.Code(v); is && m.Kind == cover.Classified {
-				if n := slices.IndexFunc(legend.Classes, func(c cover.Class) bool { return c.Code == m.Code }); n >= 0 && at[n] < 254 {
-					k = uint8(at[n] + 1)
-				}
-			}
-			if len(known) < 1<<16 {
-				known[v] = k
-			}
-		}
-		out[i] = k
 	}
 	return out
 }
@@ -356,8 +335,8 @@ func (b *reportBuilder) zonesOn(m *report.Map, areas []draw.Area, p draw.Plane, 
 	m.Zones = make([]uint16, m.Width*m.Height)
 	sx, sy := float64(m.Width)/(p.Frame[2]-p.Frame[0]), float64(m.Height)/(p.Frame[3]-p.Frame[1])
 	for i, a := range areas {
-		at := slices.IndexFunc(b.out.Zones, func(z report.Zone) bool { return z.ID == id(i) })
-		if at < 0 || at >= math.MaxUint16 {
+		at, known := b.zones[id(i)]
+		if !known { // a larger unit
 			continue
 		}
 		var rings []draw.Ring
@@ -418,12 +397,21 @@ func (b *reportBuilder) provenance(dir string) error {
 		}
 		seen[in.Path] = true
 		one := report.Input{Role: in.Role, Path: plan.Relative(dir, in.Path), Size: text.Number(float64(info.Size()), 0) + " bytes"}
-		if one.Digest, _, err = plan.DigestOf(in.Path); err != nil {
+		if one.Digest, err = b.digest(in.Path); err != nil {
 			return err
 		}
 		b.out.Inputs = append(b.out.Inputs, one)
 	}
 	return nil
+}
+
+// digest is the BLAKE3 of a file, as a run of the plan has kept it when the file is the same.
+func (b *reportBuilder) digest(path string) (string, error) {
+	if counter := b.session.plan.counter; counter != nil {
+		return counter.Digest(path)
+	}
+	digest, _, err := plan.DigestOf(path)
+	return digest, err
 }
 
 // book fills the report from an account of a book.
@@ -492,201 +480,10 @@ func (b *reportBuilder) finish() error {
 		r.Title = "Report"
 	}
 	for _, m := range b.moves {
-		if m.whole || len(b.moves) == 1 {
+		if m.whole {
 			b.account(m)
 		}
 	}
 	b.sentences()
 	return b.figures()
-}
-
-// account is what became of each class between the first and the last epoch.
-func (b *reportBuilder) account(m moved) {
-	for k := range b.classes {
-		x := report.Balance{Class: k}
-		for o := range b.classes {
-			x.Opening += m.cells[k][o]
-			x.Closing += m.cells[o][k]
-			if o != k {
-				x.Reductions += m.cells[k][o]
-				x.Additions += m.cells[o][k]
-			}
-		}
-		if x.Opening == 0 && x.Closing == 0 {
-			continue
-		}
-		x.Net = x.Additions - x.Reductions
-		x.Pct = x.Net / x.Opening * 100
-		b.out.Account = append(b.out.Account, x)
-	}
-}
-
-// totals are the extents of classes in all zones at an epoch; NaN where a zone was not measured.
-func (b *reportBuilder) totals(n int) []float64 {
-	out := make([]float64, len(b.classes))
-	for _, z := range b.out.Zones {
-		for k, v := range z.Extents[n] {
-			out[k] += v
-		}
-	}
-	return out
-}
-
-// sentences are the headline figures.
-func (b *reportBuilder) sentences() {
-	r := b.out
-	say := func(link, format string, args ...any) {
-		r.Sentences = append(r.Sentences, report.Sentence{Text: fmt.Sprintf(format, args...), Link: link})
-	}
-	last := b.totals(len(r.Epochs) - 1)
-	whole, most := 0.0, -1
-	for k, v := range last {
-		if whole += v; most < 0 || v > last[most] {
-			most = k
-		}
-	}
-	at := ""
-	if e := r.Epochs[len(r.Epochs)-1]; e != "" {
-		at = " in " + e
-	}
-	if whole > 0 {
-		say("extents", "%s is the largest class%s: %s %s, %s %% of the classified ground.", r.Classes[most].Name, at, text.Number(last[most], 0), r.Unit, text.Number(last[most]/whole*100, 1))
-	}
-	var changed, mapped float64
-	for _, x := range r.Account {
-		changed, mapped = changed+x.Additions, mapped+x.Opening
-	}
-	if mapped > 0 {
-		say("change", "%s %s, %s %% of the ground that both epochs map, changed its class from %s to %s.", text.Number(changed, 0), r.Unit, text.Number(changed/mapped*100, 1), r.Epochs[0], r.Epochs[len(r.Epochs)-1])
-	}
-	order := slices.Clone(r.Account)
-	slices.SortStableFunc(order, func(x, y report.Balance) int {
-		if x.Net > y.Net {
-			return -1
-		} else if x.Net < y.Net {
-			return 1
-		}
-		return 0
-	})
-	of := func(x report.Balance) string {
-		if x.Opening > 0 {
-			return fmt.Sprintf(", %s %% of what it was", text.Signed(x.Pct, 1))
-		}
-		return ""
-	}
-	if n := len(order); n > 0 && order[0].Net > 0 {
-		say("change", "%s gained most: %s %s%s.", r.Classes[order[0].Class].Name, text.Signed(order[0].Net, 0), r.Unit, of(order[0]))
-		if x := order[n-1]; x.Net < 0 {
-			say("change", "%s lost most: %s %s%s.", r.Classes[x.Class].Name, text.Signed(x.Net, 0), r.Unit, of(x))
-		}
-	}
-	if a := r.Accuracy; a != nil {
-		say("accuracy", "%s", a.Overall)
-	}
-	held, fell := 0, 0
-	for _, c := range r.Checks {
-		if c.Outcome == check.Holds.String() {
-			held++
-		} else if c.Outcome == check.FallsShort.String() {
-			fell++
-		}
-	}
-	if fell == 0 {
-		say("checks", "All %s that were made hold.", text.Count(held, "check"))
-	} else {
-		say("checks", "%s hold, and %d fell short.", text.Count(held, "check"), fell)
-	}
-}
-
-// figure adds a drawing.
-func (b *reportBuilder) figure(part, id, title, alt, format string, f draw.Figure, height float64) error {
-	var data bytes.Buffer
-	notes, err := draw.Write(&data, format, f, draw.Options{Width: 1100, Height: height, Title: "-"})
-	if err != nil {
-		return err
-	}
-	b.notes(notes)
-	kind := map[string]string{"svg": "image/svg+xml", "png": "image/png"}[format]
-	b.out.Figures = append(b.out.Figures, report.Figure{Part: part, ID: id, Title: title, Alt: alt, Type: kind, Data: data.Bytes()})
-	return nil
-}
-
-func (b *reportBuilder) keys() (out []draw.Key) {
-	for _, c := range b.out.Classes {
-		v, _ := strconv.ParseUint(strings.TrimPrefix(c.Color, "#"), 16, 32)
-		out = append(out, draw.Key{Name: c.Name, Color: colorOf(raster.Color{R: uint8(v >> 16), G: uint8(v >> 8), B: uint8(v)}), Border: true})
-	}
-	return out
-}
-
-// figures draws the composition of the zones, the trend, the matrix and the flows.
-func (b *reportBuilder) figures() error {
-	r, n := b.out, len(b.out.Epochs)
-	bars := &draw.BarsFigure{Keys: b.keys(), Share: true, Unit: r.Unit}
-	for i, z := range r.Zones {
-		if i == 40 { // the table has them all
-			break
-		}
-		bars.Names, bars.Parts = append(bars.Names, z.Label()), append(bars.Parts, z.Extents[n-1])
-	}
-	title := strings.TrimSpace("Composition of the zones " + r.Epochs[n-1])
-	if len(r.Zones) > 40 {
-		title += ", the first 40"
-	}
-	height := math.Max(260, math.Min(900, 90+34*float64(len(bars.Names))))
-	if err := b.figure("extents", "composition", title, title+": a bar for each zone, divided by the shares of its classes. The table below has the numbers.", "svg", bars, height); err != nil {
-		return err
-	}
-	if n < 2 {
-		return nil
-	}
-	trend := &draw.TrendFigure{Labels: r.Epochs, Unit: r.Unit}
-	for i, e := range r.Epochs {
-		when, _, ok := epoch.When(e)
-		if trend.Times = append(trend.Times, float64(i)); ok {
-			trend.Times[i] = float64(when.Unix()) / (365.2425 * 86400)
-		}
-	}
-	for k, key := range b.keys() {
-		line := draw.Line{Key: key}
-		for e := range r.Epochs {
-			line.Values = append(line.Values, b.totals(e)[k])
-		}
-		trend.Lines = append(trend.Lines, line)
-	}
-	if err := b.figure("extents", "trend", "Extents over time, all zones together", "A line for each class through its extents at "+strings.Join(r.Epochs, ", ")+". The tables of the zones have the numbers.", "svg", trend, 520); err != nil {
-		return err
-	}
-	var flows draw.FlowsFigure
-	flows.Keys, flows.Unit = b.keys(), r.Unit
-	for _, m := range b.moves {
-		if m.whole || len(b.moves) == 1 {
-			matrix := &draw.MatrixFigure{From: m.from, To: m.to, Keys: b.keys(), Cells: m.cells, Unit: r.Unit}
-			what := fmt.Sprintf("From what to what, %s to %s, in %s", m.from, m.to, r.UnitLabel)
-			if err := b.figure("change", "matrix", what, what+": a row for each class of "+m.from+", a column for each class of "+m.to+"; what stayed is outlined.", "svg", matrix, math.Max(320, 130+46*float64(len(b.classes)))); err != nil {
-				return err
-			}
-		}
-		if !m.whole {
-			if len(flows.Epochs) == 0 {
-				flows.Epochs = append(flows.Epochs, m.from)
-			}
-			flows.Epochs, flows.Moves = append(flows.Epochs, m.to), append(flows.Moves, m.cells)
-		}
-	}
-	if len(flows.Moves) == 0 {
-		return nil
-	}
-	return b.figure("change", "flows", "What went where, "+strings.Join(flows.Epochs, ", "), "Bands between the classes of epochs that follow one another, as wide as the ground that went from one to the other. The matrix has the numbers.", "svg", &flows, 620)
-}
-
-// drawDifference draws where the ground changed.
-func (b *reportBuilder) drawDifference(o *changeOptions, r *change.Changes) error {
-	d := draw.Options{Width: 1100, Height: 760, Title: "-"}
-	f, err := b.difference(&differenceFigureOptions{ChangeOptions: o.ChangeOptions}, d)
-	if err != nil {
-		return err
-	}
-	what := fmt.Sprintf("Where the ground changed, %s to %s", r.Epochs[0], r.Epochs[len(r.Epochs)-1])
-	return b.figure("change", "difference", what, what+": in the colour of the class that it became. The tables below have the numbers.", "png", f, 760)
 }

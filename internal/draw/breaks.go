@@ -57,7 +57,7 @@ func NewBreaks(values []float64, how string, n int) (*Breaks, error) {
 
 // StatedBreaks are limits that are given, which must rise.
 func StatedBreaks(limits []float64) (*Breaks, error) {
-	if len(limits) < 2 || !slices.IsSorted(limits) || len(slices.Compact(slices.Clone(limits))) != len(limits) {
+	if slices.ContainsFunc(limits, math.IsNaN) || len(limits) < 2 || !slices.IsSorted(limits) || len(slices.Compact(slices.Clone(limits))) != len(limits) {
 		return nil, fmt.Errorf("limits are two numbers or more that rise")
 	}
 	return &Breaks{limits, limits[0] < 0 && limits[len(limits)-1] > 0}, nil

@@ -8,8 +8,6 @@ import (
 	"github.com/verdex-land/verdex/core/text"
 )
 
-func sortFloats(v []float64) { slices.Sort(v) }
-
 // BarsFigure is a bar for each zone, divided by classes.
 type BarsFigure struct {
 	Head

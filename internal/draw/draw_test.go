@@ -218,7 +218,7 @@ func TestBreaks(t *testing.T) {
 		_, err := NewBreaks(wrong, "equal", 3)
 		assert.Error(t, err)
 	}
-	for _, wrong := range [][]float64{{1}, {1, 1}, {2, 1}} {
+	for _, wrong := range [][]float64{{1}, {1, 1}, {2, 1}, {math.NaN(), 1}, {0, math.NaN()}} {
 		_, err := StatedBreaks(wrong)
 		assert.Error(t, err)
 	}

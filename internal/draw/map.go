@@ -5,6 +5,7 @@ import (
 	"image"
 	"image/color"
 	"math"
+	"slices"
 
 	"github.com/verdex-land/verdex/core/text"
 )
@@ -333,7 +334,7 @@ func (p *pen) hatchWithin(rings [][][2]float64) {
 				}
 			}
 		}
-		sortFloats(xs)
+		slices.Sort(xs)
 		for i := 0; i+1 < len(xs); i += 2 {
 			list = append(list, [][2]float64{{xs[i], d - xs[i]}, {xs[i+1], d - xs[i+1]}})
 		}

@@ -11,9 +11,12 @@ import (
 	"image/color"
 	"image/png"
 	"io"
+	"maps"
 	"math"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
@@ -143,7 +146,7 @@ func (p *pen) notes() []string {
 		return nil
 	}
 	var letters []string
-	for _, r := range sortedRunes(p.missing) {
+	for _, r := range slices.Sorted(maps.Keys(p.missing)) {
 		if letters = append(letters, string(r)); len(letters) == 12 {
 			break
 		}
@@ -204,10 +207,11 @@ func (p *pen) image(x, y, w, h float64, img image.Image) {
 	p.canvas.DrawImage(vg.Rectangle{Min: p.at(x, y+h), Max: p.at(x+w, y)}, img)
 }
 
-// face is a font of the program.
+// face is a font of the program, whose letters are kept as they are used. Several figures draw with it at once.
 type face struct {
 	font   *sfnt.Font
-	glyphs map[rune]*glyph
+	mu     sync.Mutex
+	glyphs map[rune]*glyph // nil for those that it does not have
 }
 
 // glyph is a letter in units of its height.
@@ -216,45 +220,56 @@ type glyph struct {
 	advance  float64
 }
 
-// The fonts, each for the goroutine that draws.
-func loadFaces() [2]*face {
-	var out [2]*face
+// faces are the fonts: regular and bold.
+var faces = sync.OnceValue(func() (out [2]*face) {
 	for i, data := range [][]byte{liberationsansregular.TTF, liberationsansbold.TTF} {
 		f, err := sfnt.Parse(data)
 		if err != nil {
 			panic(err) // they are part of the program
 		}
-		out[i] = &face{f, map[rune]*glyph{}}
+		out[i] = &face{font: f, glyphs: map[rune]*glyph{}}
 	}
 	return out
+})
+
+func faceOf(bold bool) *face {
+	if bold {
+		return faces()[1]
+	}
+	return faces()[0]
 }
 
 // unitsOfGlyphs is the size at which outlines are taken from the fonts.
 const unitsOfGlyphs = 1 << 10
 
+// glyph is a letter, if the font has it.
 func (f *face) glyph(r rune) (*glyph, bool) {
-	if g, ok := f.glyphs[r]; ok {
-		return g, g != nil
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	g, known := f.glyphs[r]
+	if !known {
+		g = f.load(r)
+		f.glyphs[r] = g
 	}
+	return g, g != nil
+}
+
+// load takes a letter from the font, nil when it has none.
+func (f *face) load(r rune) *glyph {
 	var b sfnt.Buffer
 	index, err := f.font.GlyphIndex(&b, r)
 	if err != nil || index == 0 {
-		f.glyphs[r] = nil
-		return nil, false
+		return nil
 	}
 	segments, err := f.font.LoadGlyph(&b, index, fixed.I(unitsOfGlyphs), nil)
 	if err != nil {
-		f.glyphs[r] = nil
-		return nil, false
+		return nil
 	}
 	advance, err := f.font.GlyphAdvance(&b, index, fixed.I(unitsOfGlyphs), font.HintingNone)
 	if err != nil {
-		f.glyphs[r] = nil
-		return nil, false
+		return nil
 	}
-	g := &glyph{append(sfnt.Segments(nil), segments...), float64(advance) / 64 / unitsOfGlyphs}
-	f.glyphs[r] = g
-	return g, true
+	return &glyph{slices.Clone(segments), float64(advance) / 64 / unitsOfGlyphs}
 }
 
 // boxAdvance is the width of the box that stands for a letter that the fonts do not have, and its letters for how wide lines are.

@@ -2,10 +2,7 @@ package draw
 
 import (
 	"image/color"
-	"maps"
 	"math"
-	"slices"
-	"sync"
 )
 
 // theme is the colours of a figure.
@@ -74,32 +71,3 @@ func (t *theme) on(ground color.NRGBA) color.NRGBA {
 	}
 	return white
 }
-
-// faces are the fonts. Their outlines are kept as they are used, under a lock.
-var faces = struct {
-	sync.Mutex
-	of [2]*face
-}{}
-
-func faceOf(bold bool) *lockedFace {
-	faces.Lock()
-	defer faces.Unlock()
-	if faces.of[0] == nil {
-		faces.of = loadFaces()
-	}
-	if bold {
-		return &lockedFace{faces.of[1]}
-	}
-	return &lockedFace{faces.of[0]}
-}
-
-// lockedFace is a font that several figures draw with at once.
-type lockedFace struct{ f *face }
-
-func (l *lockedFace) glyph(r rune) (*glyph, bool) {
-	faces.Lock()
-	defer faces.Unlock()
-	return l.f.glyph(r)
-}
-
-func sortedRunes(m map[rune]bool) []rune { return slices.Sorted(maps.Keys(m)) }

@@ -146,10 +146,11 @@ func policy() string {
 
 // Write writes the page.
 func Write(w io.Writer, r *Report) error {
+	decimals := r.decimals()
 	t, err := template.New("page").Funcs(template.FuncMap{
-		"area": func(v float64) string { return number(v, r.decimals()) }, "signed": func(v float64) string { return signed(v, r.decimals()) },
+		"area": func(v float64) string { return number(v, decimals) }, "signed": func(v float64) string { return signed(v, decimals) },
 		"pct": func(v float64) string { return number(v, 1) }, "signedPct": func(v float64) string { return signed(v, 1) },
-		"exact":    func(v float64) string { return exact(v) },
+		"exact":    exact,
 		"latestOf": func(list [][]float64) []float64 { return list[len(list)-1] },
 		"bar":      r.bar,
 		"count":    text.Count, "anchor": func(i int) string { return "zone-" + strconv.Itoa(i+1) },
@@ -163,7 +164,7 @@ func Write(w io.Writer, r *Report) error {
 		"several":   func() bool { return len(r.Epochs) > 1 },
 		"first":     func() string { return r.Epochs[0] },
 		"latest":    func() string { return r.Epochs[len(r.Epochs)-1] },
-		"dataURI":   func(kind string, data []byte) template.URL { return dataURI(kind, data) },
+		"dataURI":   dataURI,
 		"outcomes":  r.outcomes,
 	}).Parse(pageHTML)
 	if err != nil {
@@ -171,16 +172,14 @@ func Write(w io.Writer, r *Report) error {
 	}
 	data := struct {
 		*Report
-		Policy     string
-		Style      template.CSS
-		Script     template.JS
-		Colors     []string
-		Images     []template.URL
-		Indexes    []template.URL
-		ZoneIndex  template.URL
-		Data       any
-		ClassCount int
-	}{Report: r, Policy: policy(), Style: template.CSS(pageCSS), Script: template.JS(pageJS), Data: r.data(), ClassCount: len(r.Classes)}
+		Policy    string
+		Style     template.CSS
+		Script    template.JS
+		Images    []template.URL
+		Indexes   []template.URL
+		ZoneIndex template.URL
+		Data      any
+	}{Report: r, Policy: policy(), Style: template.CSS(pageCSS), Script: template.JS(pageJS), Data: r.data(decimals)}
 	if r.Map != nil {
 		for _, m := range r.Map.Classes {
 			data.Images = append(data.Images, r.picture(m))
@@ -303,7 +302,7 @@ func (r *Report) outcomes() string {
 }
 
 // data is what the script of the page needs.
-func (r *Report) data() any {
+func (r *Report) data(decimals int) any {
 	type zone struct {
 		Label string      `json:"label"`
 		Key   string      `json:"key"`
@@ -323,7 +322,7 @@ func (r *Report) data() any {
 	if r.Map == nil {
 		return out
 	}
-	scale := math.Pow(10, float64(r.decimals()))
+	scale := math.Pow(10, float64(decimals))
 	for _, z := range r.Zones {
 		one := zone{Label: z.Label(), Key: z.ID}
 		for _, e := range z.Extents {

@@ -60,13 +60,14 @@ func TestSampleReadsWhatIsShown(t *testing.T) {
 		{"a frame in one tile", full, raster.Frame{X0: 130, Y0: 130, X1: 250, Y1: 250}, 60, 1, false},
 		{"a frame beyond the raster", full, raster.Frame{X0: -500, Y0: -500, X1: 0, Y1: 0}, 60, 0, false},
 	} {
-		got, err := raster.Sample(t.Context(), c.s, c.f, c.size, c.size)
+		c.f.Width, c.f.Height = c.size, c.size
+		got, err := raster.Sample(t.Context(), c.s, c.f, 2)
 		require.NoError(t, err, c.what)
 		assert.Equal(t, c.windows, got.Windows, c.what)
 		assert.Equal(t, c.reduced, got.Reduced, c.what)
 	}
 	for _, s := range []*Source{reduced, full} {
-		got, err := raster.Sample(t.Context(), s, raster.Frame{X0: -1024, Y0: 0, X1: 3072, Y1: 2048}, 4, 2)
+		got, err := raster.Sample(t.Context(), s, raster.Frame{X0: -1024, Y0: 0, X1: 3072, Y1: 2048, Width: 4, Height: 2}, 0)
 		require.NoError(t, err)
 		want := []float64{math.NaN(), 1, 2, math.NaN(), math.NaN(), 3, math.NaN(), math.NaN()}
 		for i := range want {
@@ -75,7 +76,7 @@ func TestSampleReadsWhatIsShown(t *testing.T) {
 	}
 	// Views that change the georeference or the nodata value keep the overviews.
 	assert.Len(t, raster.Overviews(raster.WithNoData(reduced, 3)), 4)
-	got, err := raster.Sample(t.Context(), raster.WithNoData(reduced, 3), whole, 128, 128)
+	got, err := raster.Sample(t.Context(), raster.WithNoData(reduced, 3), raster.Frame{X1: 2048, Y1: 2048, Width: 128, Height: 128}, 0)
 	require.NoError(t, err)
 	assert.True(t, got.Reduced && math.IsNaN(got.At(0, 127)) && got.At(127, 127) == 0)
 }
@@ -86,7 +87,7 @@ func TestSamplesAtOnce(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 8 {
 		wg.Go(func() {
-			got, err := raster.Sample(t.Context(), s, raster.Frame{X1: 2048, Y1: 2048}, 64, 64)
+			got, err := raster.Sample(t.Context(), s, raster.Frame{X1: 2048, Y1: 2048, Width: 64, Height: 64}, 0)
 			assert.NoError(t, err)
 			assert.Equal(t, 2.0, got.At(63, 0))
 		})
