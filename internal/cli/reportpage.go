@@ -134,7 +134,7 @@ func (b *reportBuilder) plan() error {
 		b.out.Explain += " --zones " + set.Name
 	}
 	for i, e := range p.Epochs {
-		o := p.StepOf(set, e).Options.(*measureOptions).MeasureOptions
+		o := p.MeasureOf(set, e).Options.(*measureOptions).MeasureOptions
 		r, err := job.Measure(b.ctx, b.env(), o)
 		if err != nil {
 			return fmt.Errorf("%s: %w", e.Label, err)

@@ -789,12 +789,17 @@ func (p *Plan) StepOf(z *ZoneSet, e *Epoch) *Step {
 			return s
 		}
 	}
-	n := &node{kind: mapping, key: "measure", at: p.root.at, keyAt: p.root.at}
-	return p.step(n, p.command("measure"), section{}, z, e)
+	return p.MeasureOf(z, e)
 }
 
+// MeasureOf is the step that measures the cover of an epoch in a set of zones, whatever the outputs measure.
+func (p *Plan) MeasureOf(z *ZoneSet, e *Epoch) *Step { return p.stepOfPlan("measure", z, e) }
+
 // ChangeOf is the step that compares the epochs in a set of zones.
-func (p *Plan) ChangeOf(z *ZoneSet) *Step {
-	n := &node{kind: mapping, key: "change", at: p.root.at, keyAt: p.root.at}
-	return p.step(n, p.command("change"), section{}, z, nil)
+func (p *Plan) ChangeOf(z *ZoneSet) *Step { return p.stepOfPlan("change", z, nil) }
+
+// stepOfPlan is a step that no output has, with the options that hold for all.
+func (p *Plan) stepOfPlan(command string, z *ZoneSet, e *Epoch) *Step {
+	n := &node{kind: mapping, key: command, at: p.root.at, keyAt: p.root.at}
+	return p.step(n, p.command(command), section{}, z, e)
 }
