@@ -1,17 +1,13 @@
 package plan
 
 import (
-	"fmt"
-	"os"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/option"
-	rasters "github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/text"
-	vectors "github.com/verdex-land/verdex/core/vector/open"
 )
 
 // Step is a command with all of its options.
@@ -450,60 +446,6 @@ func (p *Plan) placeholders(s *Step, z *ZoneSet, e *Epoch) {
 	}
 }
 
-// tables names the tables that a step reads: those of other outputs by their names.
-func (p *Plan) tables(s *Step, n *node, z *ZoneSet, e *Epoch) {
-	of := n.get("of")
-	argument := ""
-	for _, o := range option.Of(s.Options) {
-		if o.Argument != "" && strings.Contains(o.Input, "table") {
-			argument = keyOf(s.Options, o)
-		}
-	}
-	if of == nil {
-		return
-	}
-	if argument == "" {
-		p.wrongKey(of, "%s takes no tables of other outputs", s.Command)
-		return
-	}
-	o := find(s.Options, argument)
-	tables := o.Texts(s.Options)
-	for _, name := range of.texts(p) {
-		found := false
-		for _, other := range p.Steps {
-			if other.Output != name {
-				continue
-			}
-			found = true
-			if z != nil && other.Zones != "" && other.Zones != z.Name || e != nil && other.Epoch != "" && other.Epoch != e.Label {
-				continue
-			}
-			if path := given[string](other.Options, "out"); path != "" {
-				tables = append(tables, path)
-			} else {
-				p.wrong(of, "the output %s writes no table: add out: to it", name)
-				return
-			}
-		}
-		if !found {
-			var names []string
-			for _, other := range p.Steps {
-				if !slices.Contains(names, other.Output) {
-					names = append(names, other.Output)
-				}
-			}
-			if len(names) == 0 {
-				p.wrong(of, "%s is not an output above this one", name)
-			} else {
-				p.wrong(of, "%s is not an output above this one: %s", name, instead(name, names))
-			}
-			return
-		}
-	}
-	s.where[o.Name] = of
-	o.Set(s.Options, tables)
-}
-
 // given is the value of an option, the zero value for none.
 func given[T any](options any, name string) (value T) {
 	for _, o := range option.Of(options) {
@@ -512,59 +454,6 @@ func given[T any](options any, name string) (value T) {
 		}
 	}
 	return value
-}
-
-// addTables adds steps that make the tables which statements need and no output has: in the cache folder, at full precision.
-func (p *Plan) addTables() {
-	var hidden []*Step
-	for _, s := range slices.Clone(p.Steps) {
-		command := ofTables[s.Command]
-		if command == "" || len(find(s.Options, "tables").Texts(s.Options)) > 0 {
-			continue
-		}
-		z := p.zoneSet(s.Zones)
-		epochs := []*Epoch{nil}
-		if command == "measure" {
-			epochs = p.Epochs
-		}
-		if len(p.Epochs) == 0 || command == "change" && len(p.Epochs) < 2 {
-			p.wrong(s.at, "%s is made of tables, and there are none: name them with of or tables", s.Command)
-			continue
-		}
-		var tables []string
-		for _, e := range epochs {
-			name := "tables " + command
-			if z != nil {
-				name += " " + z.Name
-			}
-			if e != nil {
-				name += " " + e.Label
-			}
-			k := slices.IndexFunc(hidden, func(h *Step) bool { return h.Name == name })
-			if k < 0 {
-				out := &node{kind: scalar, key: "out", text: filepath.Join(".", strings.ReplaceAll(name, " ", "_")+".csv"), at: s.at.at}
-				n := &node{kind: mapping, key: name, at: s.at.at, keyAt: s.at.keyAt, items: []*node{out}}
-				own := section{"out": out}
-				if command == "change" {
-					table := &node{kind: scalar, key: "table", text: "matrix", at: s.at.at}
-					n.items, own["table"] = append(n.items, table), table
-				}
-				digits := &node{kind: scalar, key: "digits", text: "-1", at: s.at.at}
-				own["digits"] = digits
-				h := p.step(n, p.command(command), own, z, e)
-				h.Output, h.Hidden, h.Name = "", true, name
-				find(h.Options, "out").Set(h.Options, filepath.Join(p.CacheDir, "tables", strings.ReplaceAll(name, " ", "_")+".csv"))
-				if o := find(h.Options, "by"); o != nil {
-					o.Set(h.Options, "class")
-				}
-				k = len(hidden)
-				hidden = append(hidden, h)
-			}
-			tables = append(tables, given[string](hidden[k].Options, "out"))
-		}
-		find(s.Options, "tables").Set(s.Options, tables)
-	}
-	p.Steps = append(hidden, p.Steps...)
 }
 
 // Writes are the files that a step writes, as its options name them.
@@ -579,200 +468,6 @@ func (s *Step) Writes() (out []string) {
 
 // Posts is the book that a step posts to, "" for none.
 func (s *Step) Posts() string { return given[string](s.Options, "post") }
-
-// reads are the files that a step reads, without the part of a file that is named behind #.
-func (s *Step) reads() (out []string) {
-	for _, o := range option.Of(s.Options) {
-		if o.Input == "" {
-			continue
-		}
-		for _, text := range o.Texts(s.Options) {
-			if _, rest, ok := strings.Cut(text, "="); ok {
-				if _, err := os.Stat(text); err != nil {
-					text = rest
-				}
-			}
-			path, _ := vectors.Split(text)
-			path, _ = rasters.Split(path)
-			out = append(out, path)
-		}
-	}
-	return out
-}
-
-// Names reports whether a file is the plan, or one that the plan reads.
-func (p *Plan) Names(path string) bool {
-	if SamePath(path, p.Path) {
-		return true
-	}
-	for _, s := range p.Steps {
-		for _, r := range s.reads() {
-			if found, err := filepath.Glob(r); SamePath(r, path) || err == nil && slices.ContainsFunc(found, func(f string) bool { return SamePath(f, path) }) {
-				return true
-			}
-		}
-	}
-	line, _ := p.Locate(path) // what layers and zones are made of
-	return line > 0 && !slices.ContainsFunc(p.Steps, func(s *Step) bool {
-		return slices.ContainsFunc(s.Writes(), func(w string) bool { return SamePath(w, path) })
-	})
-}
-
-// link finds which steps read what others write.
-func (p *Plan) link() {
-	writer := map[string][]int{}
-	for i, s := range p.Steps {
-		for _, w := range s.Writes() {
-			path, _ := vectors.SplitOutput(w)
-			writer[filepath.Clean(path)] = append(writer[filepath.Clean(path)], i)
-		}
-		if b := s.Posts(); b != "" {
-			writer[filepath.Clean(b)] = append(writer[filepath.Clean(b)], i)
-		}
-	}
-	for i, s := range p.Steps {
-		for _, r := range s.reads() {
-			for _, k := range writer[filepath.Clean(r)] {
-				if k != i && r != s.Posts() && !slices.Contains(s.Needs, k) {
-					s.Needs = append(s.Needs, k)
-				}
-			}
-		}
-		slices.Sort(s.Needs)
-	}
-}
-
-// distinct refuses outputs of which two would be one file, or that lie in the cache folder.
-func (p *Plan) distinct() {
-	by := map[string]*Step{}
-	for _, s := range p.Steps {
-		for _, o := range option.Of(s.Options) {
-			if o.Output == "" {
-				continue
-			}
-			for _, path := range o.Texts(s.Options) {
-				n := s.where[o.Name]
-				if n == nil {
-					n = s.at
-				}
-				full, err := filepath.Abs(path)
-				if err != nil {
-					full = filepath.Clean(path)
-				}
-				if !s.Hidden && p.inCache(full) {
-					p.wrong(n, "%s lies in the cache folder, which is emptied at will: choose another place", path)
-				}
-				if other := by[full]; other != nil {
-					hint := "choose two names"
-					switch {
-					case other.Output != s.Output:
-					case other.Zones != s.Zones:
-						hint = "put {zones} into the name"
-					case other.Epoch != s.Epoch:
-						hint = "put {epoch} into the name"
-					}
-					p.wrong(n, "%s would be written by two steps, %s and %s: %s", path, other.Name, s.Name, hint)
-					return
-				}
-				by[full] = s
-			}
-		}
-	}
-}
-
-// inCache reports whether a file lies in the cache folder.
-func (p *Plan) inCache(path string) bool {
-	dir, err := filepath.Abs(p.CacheDir)
-	if err != nil {
-		return false
-	}
-	rel, err := filepath.Rel(dir, path)
-	return err == nil && filepath.IsLocal(rel)
-}
-
-// order puts the steps in an order in which each comes after those that it needs, and otherwise in that of the plan.
-func (p *Plan) order() {
-	var out []*Step
-	at := map[int]int{}
-	for len(out) < len(p.Steps) {
-		before := len(out)
-		for i, s := range p.Steps {
-			if _, done := at[i]; done || slices.ContainsFunc(s.Needs, func(k int) bool { _, ok := at[k]; return !ok }) {
-				continue
-			}
-			at[i] = len(out)
-			out = append(out, s)
-		}
-		if len(out) == before {
-			for i, s := range p.Steps {
-				if _, done := at[i]; !done {
-					p.wrong(s.at, "the output %s reads what is made of it", s.Name)
-					return
-				}
-			}
-		}
-	}
-	for _, s := range out {
-		for i, k := range s.Needs {
-			s.Needs[i] = at[k]
-		}
-		slices.Sort(s.Needs)
-	}
-	p.Steps = out
-}
-
-// Select keeps the steps that are asked for: those of an output or a step by its name, and those of an epoch, with what they need. An empty text
-// asks for all.
-func (p *Plan) Select(only, epoch string) error {
-	wanted := make([]bool, len(p.Steps))
-	var names []string
-	found := false
-	for i, s := range p.Steps {
-		if !s.Hidden && !slices.Contains(names, s.Output) {
-			names = append(names, s.Output)
-		}
-		if (only == "" || s.Output == only || s.Name == only) && (epoch == "" || s.Epoch == epoch || s.Epoch == "" && s.uses(epoch)) && !s.Hidden {
-			wanted[i], found = true, true
-		}
-	}
-	switch {
-	case epoch != "" && !slices.Contains(p.labels(), epoch):
-		return fmt.Errorf("%s is not an epoch of %s: %s", epoch, p.Path, instead(epoch, p.labels()))
-	case !found && only != "":
-		return fmt.Errorf("%s is not a step of %s: %s", only, p.Path, instead(only, names))
-	case !found:
-		return fmt.Errorf("no step of %s is about the epoch %s", p.Path, epoch)
-	}
-	for i := len(p.Steps) - 1; i >= 0; i-- {
-		if wanted[i] {
-			for _, k := range p.Steps[i].Needs {
-				wanted[k] = true
-			}
-		}
-	}
-	at := map[int]int{}
-	var out []*Step
-	for i, s := range p.Steps {
-		if wanted[i] {
-			at[i] = len(out)
-			out = append(out, s)
-		}
-	}
-	for _, s := range out {
-		var needs []int
-		for _, k := range s.Needs {
-			needs = append(needs, at[k])
-		}
-		s.Needs = needs
-	}
-	p.Steps = out
-	return nil
-}
-
-// uses reports whether a step compares an epoch with others.
-func (s *Step) uses(epoch string) bool {
-	return slices.ContainsFunc(given[[]string](s.Options, "epoch"), func(text string) bool { return strings.HasPrefix(text, epoch+"=") })
-}
 
 // StepOf is the step that measures an epoch in a set of zones: that of an output, or one that no output has. Either may be nil, for the whole raster
 // and for the only epoch.
