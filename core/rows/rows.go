@@ -30,6 +30,14 @@ func Read(path string, needed, optional []string) (rows []Row, notes []string, e
 	if err != nil {
 		return nil, nil, err
 	}
+	if rows, err = Parse(path, data, needed, optional); err != nil {
+		return nil, nil, err
+	}
+	return rows, notes, nil
+}
+
+// Parse reads the rows of a table in memory as [Read] does; name stands for it in errors.
+func Parse(name string, data []byte, needed, optional []string) (rows []Row, err error) {
 	var header []string
 	if plain := bytes.TrimLeft(data, " \t\r\n"); len(plain) > 0 && (plain[0] == '[' || plain[0] == '{') {
 		header, rows, err = rowsOfJSON(plain)
@@ -40,14 +48,14 @@ func Read(path string, needed, optional []string) (rows []Row, notes []string, e
 		err = plainCodes(rows)
 	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	for _, n := range needed {
 		if !slices.Contains(header, n) {
-			return nil, nil, fmt.Errorf("%s: %w %q (its columns are %s): give it %s", path, ErrNoColumn, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
+			return nil, fmt.Errorf("%s: %w %q (its columns are %s): give it %s", name, ErrNoColumn, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
 		}
 	}
-	return rows, notes, nil
+	return rows, nil
 }
 
 // Each reads a table as [Read] does, and hands over its rows one by one.

@@ -3,7 +3,6 @@ package cli
 import (
 	"io"
 	"math"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -16,14 +15,16 @@ func drawCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "draw",
 		Usage: "figures: maps, shaded zones, bars, trends, matrices, flows, ranks, checks",
-		Description: `Draws a figure as PNG, SVG or PDF; the ending of --out chooses the format. Colours are those of the legend.
+		Description: `Draws a figure as PNG, SVG or PDF; the ending of --out chooses the format. Colours are those of the legend. A plan may
+stand for the files of a figure: it then has the zones, the epochs and the legend of the plan, and tables are made as they are needed.
 
   verdex draw map cover.tif --zones wards.gpkg --legend legend.csv --out map.png
   verdex draw pair --epoch 2004=a.tif --epoch 2020=b.tif --legend legend.csv --out pair.png
   verdex draw difference --epoch 2004=a.tif --epoch 2020=b.tif --legend legend.csv --out difference.png
   verdex draw shade extents.csv --zones wards.gpkg --zone-id code --class "Built-up" --out built-up.svg
   verdex draw bars extents.csv --legend legend.csv --out bars.pdf
-  verdex draw trend extents_*.csv --legend legend.csv --out trend.png`,
+  verdex draw trend extents_*.csv --legend legend.csv --out trend.png
+  verdex draw map plan.yaml --zones wards --epoch 2004 --zone W3 --out w3.png`,
 		Commands: []*cli.Command{mapFigureCommand(), pairFigureCommand(), differenceFigureCommand(), shadeFigureCommand(), barsFigureCommand(), trendFigureCommand(),
 			matrixFigureCommand(), flowsFigureCommand(), ranksFigureCommand(), checkFigureCommand()},
 	}
@@ -55,15 +56,22 @@ func (o *figureOptions) options() (out draw.Options, err error) {
 	return out, nil
 }
 
+// figureCommand makes a command that draws a figure. It takes a plan instead of the files of the figure, whose options are then those that the plan has.
+func figureCommand[O any](c cli.Command, of func(*O) *figureOptions, make func(s *session, o *O, d draw.Options) (draw.Figure, error)) *cli.Command {
+	return command(c, func(s *session, o *O) error {
+		s, full, err := s.ofPlan(o)
+		if err != nil {
+			return err
+		}
+		o = full.(*O)
+		return s.drawFigure(of(o), func(d draw.Options) (draw.Figure, error) { return make(s, o, d) })
+	})
+}
+
 // drawFigure makes a figure and stages it.
 func (s *session) drawFigure(o *figureOptions, make func(draw.Options) (draw.Figure, error)) error {
 	if err := needOut(s, o.Out); err != nil {
 		return err
-	}
-	for _, in := range inputsOf(s.options) {
-		if ext := strings.ToLower(filepath.Ext(in.Path)); ext == ".yaml" || ext == ".yml" {
-			return usage("%s: it is a plan: give it an output with make: %s and run it, or make a page of all of it with verdex report %s", in.Path, s.name, in.Path)
-		}
 	}
 	options, err := o.options()
 	if err != nil {

@@ -21,27 +21,26 @@ import (
 
 type barsFigureOptions struct {
 	job.CompositionOptions
-	Epoch         string `opt:"epoch" help:"the <LABEL> of the epoch; the last one by default"`
-	Show          string `opt:"show" choose:"percent,area" help:"<percent> of what is classified, or area"`
-	Sort          string `opt:"sort" help:"by the share of a <CLASS>, by code or name; by area by default"`
+	Epoch string `opt:"epoch" help:"the <LABEL> of the epoch; the last one by default"`
+	Show  string `opt:"show" choose:"percent,area" help:"<percent> of what is classified, or area"`
+	Sort  string `opt:"sort" help:"by the share of a <CLASS>, by code or name; by area by default"`
+	setOption
 	figureOptions `group:"output"`
 }
 
 func barsFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "bars", Usage: "the composition of zones",
 		Description: `Draws a bar for each zone, divided by classes.
 
   verdex draw bars extents.csv --legend legend.csv --out bars.png
   verdex draw bars extents.csv --legend legend.csv --show area --sort Woodland --out bars.svg`,
-	}, func(s *session, o *barsFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(draw.Options) (draw.Figure, error) {
-			a, err := job.Composition(s.ctx, s.env(), o.CompositionOptions)
-			if err != nil {
-				return nil, err
-			}
-			return barsOf(a, o)
-		})
+	}, func(o *barsFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *barsFigureOptions, _ draw.Options) (draw.Figure, error) {
+		a, err := job.Composition(s.ctx, s.env(), o.CompositionOptions)
+		if err != nil {
+			return nil, err
+		}
+		return barsOf(a, o)
 	})
 }
 
@@ -114,26 +113,25 @@ func classKeys(classes []cover.Named, legend *cover.Legend) (out []draw.Key) {
 
 type trendFigureOptions struct {
 	job.SeriesOptions
-	Zone          string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
-	Samples       string `opt:"accuracy" in:"table" help:"<TABLE> of account accuracy of the last epoch, whose adjusted extents and intervals are drawn too"`
+	Zone    string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
+	Samples string `opt:"accuracy" in:"table" help:"<TABLE> of account accuracy of the last epoch, whose adjusted extents and intervals are drawn too"`
+	setOption
 	figureOptions `group:"output"`
 }
 
 func trendFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "trend", Usage: "extents over time, at their real dates",
 		Description: `Draws a line for each class through its extents at all epochs.
 
   verdex draw trend extents_2004.csv extents_2012.csv extents_2020.csv --legend legend.csv --out trend.png
   verdex draw trend extents_*.csv --legend legend.csv --zone W3 --out w3.svg`,
-	}, func(s *session, o *trendFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(draw.Options) (draw.Figure, error) {
-			a, err := job.Series(s.ctx, s.env(), o.SeriesOptions)
-			if err != nil {
-				return nil, err
-			}
-			return s.trendOf(a, o)
-		})
+	}, func(o *trendFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *trendFigureOptions, _ draw.Options) (draw.Figure, error) {
+		a, err := job.Series(s.ctx, s.env(), o.SeriesOptions)
+		if err != nil {
+			return nil, err
+		}
+		return s.trendOf(a, o)
 	})
 }
 
@@ -211,38 +209,37 @@ func (s *session) adjust(f *draw.TrendFigure, a *job.ExtentSeries, table string)
 
 type matrixFigureOptions struct {
 	job.MatrixOptions
-	Zone          string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
-	Since         string `opt:"since" help:"the <LABEL> of the earlier epoch; the first one by default"`
-	Epoch         string `opt:"epoch" help:"the <LABEL> of the later epoch; the last one by default"`
+	Zone  string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
+	Since string `opt:"since" help:"the <LABEL> of the earlier epoch; the first one by default"`
+	Epoch string `opt:"epoch" help:"the <LABEL> of the later epoch; the last one by default"`
+	setOption
 	figureOptions `group:"output"`
 }
 
 func matrixFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "matrix", Usage: "how much went from each class to each other",
 		Description: `Draws the transitions of a table of change --table matrix as a square; what stayed is set apart.
 
   verdex draw matrix matrix.csv --legend legend.csv --out matrix.png`,
-	}, func(s *session, o *matrixFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(draw.Options) (draw.Figure, error) {
-			a, err := job.Matrix(s.ctx, s.env(), o.MatrixOptions)
-			if err != nil {
-				return nil, err
-			}
-			from, to, err := pairIn(a.Pairs, o.Since, o.Epoch)
-			if err != nil {
-				return nil, err
-			}
-			f := &draw.MatrixFigure{From: from, To: to, Keys: classKeys(a.Classes, a.Legend), Unit: a.Unit.Name}
-			if f.Cells, err = cellsOf(a, [2]string{from, to}, o.Zone); err != nil {
-				return nil, err
-			}
-			f.Title, f.Sub = fmt.Sprintf("From what to what, %s to %s", from, to), a.Unit.Name+" of true ground that both epochs map; outlined is what stayed"
-			if o.Zone != "" {
-				f.Sub = o.Zone + ": " + f.Sub
-			}
-			return f, nil
-		})
+	}, func(o *matrixFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *matrixFigureOptions, _ draw.Options) (draw.Figure, error) {
+		a, err := job.Matrix(s.ctx, s.env(), o.MatrixOptions)
+		if err != nil {
+			return nil, err
+		}
+		from, to, err := pairIn(a.Pairs, o.Since, o.Epoch)
+		if err != nil {
+			return nil, err
+		}
+		f := &draw.MatrixFigure{From: from, To: to, Keys: classKeys(a.Classes, a.Legend), Unit: a.Unit.Name}
+		if f.Cells, err = cellsOf(a, [2]string{from, to}, o.Zone); err != nil {
+			return nil, err
+		}
+		f.Title, f.Sub = fmt.Sprintf("From what to what, %s to %s", from, to), a.Unit.Name+" of true ground that both epochs map; outlined is what stayed"
+		if o.Zone != "" {
+			f.Sub = o.Zone + ": " + f.Sub
+		}
+		return f, nil
 	})
 }
 
@@ -301,154 +298,151 @@ func cellsOf(a *job.Matrices, pair [2]string, zone string) ([][]float64, error) 
 
 type flowsFigureOptions struct {
 	job.MatrixOptions
-	Zone          string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
+	Zone string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
+	setOption
 	figureOptions `group:"output"`
 }
 
 func flowsFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "flows", Usage: "what went where, as bands whose width is area",
 		Description: `Draws the transitions of a table of change --table matrix as bands between the epochs. What stayed is pale.
 
   verdex draw flows matrix.csv --legend legend.csv --out flows.png`,
-	}, func(s *session, o *flowsFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(draw.Options) (draw.Figure, error) {
-			a, err := job.Matrix(s.ctx, s.env(), o.MatrixOptions)
+	}, func(o *flowsFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *flowsFigureOptions, _ draw.Options) (draw.Figure, error) {
+		a, err := job.Matrix(s.ctx, s.env(), o.MatrixOptions)
+		if err != nil {
+			return nil, err
+		}
+		f := &draw.FlowsFigure{Keys: classKeys(a.Classes, a.Legend), Unit: a.Unit.Name}
+		pairs := slices.Clone(a.Pairs) // those that follow one another
+		slices.SortStableFunc(pairs, func(x, y [2]string) int {
+			later := epoch.Years(y[0], x[0]) + epoch.Years(y[1], x[1])/1e6
+			if math.IsNaN(later) { // labels that are no dates stay in the order of the tables
+				return 0
+			}
+			return cmp.Compare(later, 0)
+		})
+		pairs = slices.DeleteFunc(pairs, func(p [2]string) bool {
+			return slices.ContainsFunc(a.Pairs, func(q [2]string) bool { return q[0] == p[0] && epoch.Years(q[1], p[1]) > 0 })
+		})
+		for i, p := range pairs {
+			if i == 0 {
+				f.Epochs = []string{p[0]}
+			} else if p[0] != f.Epochs[len(f.Epochs)-1] {
+				break
+			}
+			cells, err := cellsOf(a, p, o.Zone)
 			if err != nil {
 				return nil, err
 			}
-			f := &draw.FlowsFigure{Keys: classKeys(a.Classes, a.Legend), Unit: a.Unit.Name}
-			pairs := slices.Clone(a.Pairs) // those that follow one another
-			slices.SortStableFunc(pairs, func(x, y [2]string) int {
-				later := epoch.Years(y[0], x[0]) + epoch.Years(y[1], x[1])/1e6
-				if math.IsNaN(later) { // labels that are no dates stay in the order of the tables
-					return 0
-				}
-				return cmp.Compare(later, 0)
-			})
-			pairs = slices.DeleteFunc(pairs, func(p [2]string) bool {
-				return slices.ContainsFunc(a.Pairs, func(q [2]string) bool { return q[0] == p[0] && epoch.Years(q[1], p[1]) > 0 })
-			})
-			for i, p := range pairs {
-				if i == 0 {
-					f.Epochs = []string{p[0]}
-				} else if p[0] != f.Epochs[len(f.Epochs)-1] {
-					break
-				}
-				cells, err := cellsOf(a, p, o.Zone)
-				if err != nil {
-					return nil, err
-				}
-				f.Epochs, f.Moves = append(f.Epochs, p[1]), append(f.Moves, cells)
-			}
-			f.Title, f.Sub = "What went where, "+f.Epochs[0]+" to "+f.Epochs[len(f.Epochs)-1], a.Unit.Name+" of true ground; bands have the colour of what the ground was, and pale ones stayed"
-			if o.Zone != "" {
-				f.Sub = o.Zone + ": " + f.Sub
-			}
-			return f, nil
-		})
+			f.Epochs, f.Moves = append(f.Epochs, p[1]), append(f.Moves, cells)
+		}
+		f.Title, f.Sub = "What went where, "+f.Epochs[0]+" to "+f.Epochs[len(f.Epochs)-1], a.Unit.Name+" of true ground; bands have the colour of what the ground was, and pale ones stayed"
+		if o.Zone != "" {
+			f.Sub = o.Zone + ": " + f.Sub
+		}
+		return f, nil
 	})
 }
 
 type ranksFigureOptions struct {
 	job.CompositionOptions
-	Epoch         string `opt:"epoch" help:"the <LABEL> of the epoch; the last one by default"`
-	Show          string `opt:"show" choose:"area,percent" help:"<area>, or percent of the zone"`
+	Epoch string `opt:"epoch" help:"the <LABEL> of the epoch; the last one by default"`
+	Show  string `opt:"show" choose:"area,percent" help:"<area>, or percent of the zone"`
+	setOption
 	figureOptions `group:"output"`
 }
 
 func ranksFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "ranks", Usage: "zones by the extent of a class",
 		Description: `Draws the zones from the greatest to the least extent of a class.
 
   verdex draw ranks extents.csv --rank "Built-up" --legend legend.csv --out ranks.png`,
-	}, func(s *session, o *ranksFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(draw.Options) (draw.Figure, error) {
-			if o.Rank == "" {
-				return nil, usage("draw ranks needs the class: name it with --rank")
+	}, func(o *ranksFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *ranksFigureOptions, _ draw.Options) (draw.Figure, error) {
+		if o.Rank == "" {
+			return nil, usage("draw ranks needs the class: name it with --rank")
+		}
+		a, err := job.Composition(s.ctx, s.env(), o.CompositionOptions)
+		if err != nil {
+			return nil, err
+		}
+		at, err := epochIn(a.Epochs, o.Epoch)
+		if err != nil {
+			return nil, err
+		}
+		f := &draw.RanksFigure{Nothing: "no zone has the class"}
+		k := slices.Index(a.Classes, a.Rank)
+		for _, r := range a.Ranks {
+			if r.Epoch != at {
+				continue
 			}
-			a, err := job.Composition(s.ctx, s.env(), o.CompositionOptions)
-			if err != nil {
-				return nil, err
-			}
-			at, err := epochIn(a.Epochs, o.Epoch)
-			if err != nil {
-				return nil, err
-			}
-			f := &draw.RanksFigure{}
-			k := slices.Index(a.Classes, a.Rank)
-			for _, r := range a.Ranks {
-				if r.Epoch != at {
-					continue
-				}
-				one := draw.Rank{Name: fmt.Sprintf("%d  %s", r.Place, r.Zone.Label()), Amount: r.M2 / a.Unit.M2, Color: colorOf(sheets.ColorOf(a.Legend, k, a.Rank))}
-				one.Value = text.Number(one.Amount, 0) + " " + a.Unit.Name + ", " + text.Number(r.PctOfZone, 1) + " %"
-				if o.Show == "percent" {
-					one.Amount = r.PctOfZone
-				}
-				f.List = append(f.List, one)
-			}
+			one := draw.Rank{Name: fmt.Sprintf("%d  %s", r.Place, r.Zone.Label()), Amount: r.M2 / a.Unit.M2, Color: colorOf(sheets.ColorOf(a.Legend, k, a.Rank))}
+			one.Value = text.Number(one.Amount, 0) + " " + a.Unit.Name + ", " + text.Number(r.PctOfZone, 1) + " %"
 			if o.Show == "percent" {
-				slices.SortStableFunc(f.List, func(x, y draw.Rank) int { return cmp.Compare(y.Amount, x.Amount) })
-				for i := range f.List {
-					_, name, _ := strings.Cut(f.List[i].Name, "  ")
-					f.List[i].Name = fmt.Sprintf("%d  %s", i+1, name)
-				}
+				one.Amount = r.PctOfZone
 			}
-			f.Title, f.Sub = a.Rank.Label()+" "+at, "zones by "+map[string]string{"area": "area", "percent": "percent of the zone"}[o.Show]
-			return f, nil
-		})
+			f.List = append(f.List, one)
+		}
+		if o.Show == "percent" {
+			slices.SortStableFunc(f.List, func(x, y draw.Rank) int { return cmp.Compare(y.Amount, x.Amount) })
+			for i := range f.List {
+				_, name, _ := strings.Cut(f.List[i].Name, "  ")
+				f.List[i].Name = fmt.Sprintf("%d  %s", i+1, name)
+			}
+		}
+		f.Title, f.Sub = a.Rank.Label()+" "+at, "zones by "+map[string]string{"area": "area", "percent": "percent of the zone"}[o.Show]
+		return f, nil
 	})
 }
 
 type checkFigureOptions struct {
-	Table         []string `arg:"TABLE" in:"table"`
+	Table []string `arg:"TABLE" in:"table"`
+	setOption
 	figureOptions `group:"output"`
 }
 
 func checkFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "check", Usage: "what fell short, and by how much",
 		Description: `Draws the findings of a table of checks (--checks FILE).
 
   verdex measure cover.tif --zones wards.gpkg --checks checks.csv --out extents.csv
   verdex draw check checks.csv --out checks.png`,
-	}, func(s *session, o *checkFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(draw.Options) (draw.Figure, error) {
-			if len(o.Table) != 1 {
-				return nil, usage("draw check takes one table, and %s", text.Given(len(o.Table)))
-			}
-			f := &draw.RanksFigure{}
-			holds := []string{}
-			_, _, err := s.readTable(s.ctx, o.Table[0], []string{"check", "outcome"}, []string{"epoch", "zone_id", "class_code", "value", "text"}, func(r rows.Row) error {
-				if r.Cell["outcome"] != "falls short" {
-					if r.Cell["outcome"] == "holds" && !slices.Contains(holds, r.Cell["check"]) {
-						holds = append(holds, r.Cell["check"])
-					}
-					return nil
+	}, func(o *checkFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *checkFigureOptions, _ draw.Options) (draw.Figure, error) {
+		if len(o.Table) != 1 {
+			return nil, usage("draw check takes one table, and %s", text.Given(len(o.Table)))
+		}
+		f := &draw.RanksFigure{Nothing: "nothing fell short"}
+		holds := []string{}
+		_, _, err := s.readTable(s.ctx, o.Table[0], []string{"check", "outcome"}, []string{"epoch", "zone_id", "class_code", "value", "text"}, func(r rows.Row) error {
+			if r.Cell["outcome"] != "falls short" {
+				if r.Cell["outcome"] == "holds" && !slices.Contains(holds, r.Cell["check"]) {
+					holds = append(holds, r.Cell["check"])
 				}
-				v, err := strconv.ParseFloat(r.Cell["value"], 64)
-				if err != nil {
-					v = math.NaN()
-				}
-				name := strings.Join(strings.Fields(r.Cell["check"]+"  "+r.Cell["zone_id"]+" "+r.Cell["class_code"]+" "+r.Cell["epoch"]), " ")
-				value := ""
-				if v == v {
-					value = rounded(v)
-				}
-				f.List = append(f.List, draw.Rank{Name: name, Group: r.Cell["check"], Amount: v, Value: value, Color: flowColors[0]})
 				return nil
-			})
+			}
+			v, err := strconv.ParseFloat(r.Cell["value"], 64)
 			if err != nil {
-				return nil, err
+				v = math.NaN()
 			}
-			f.Title = fmt.Sprintf("Checks: %d hold, %s", len(holds), text.Count(len(f.List), "finding"))
-			f.Sub, f.Note = "what fell short, each with the number that was found", "hold: "+strings.Join(holds, ", ")
-			if len(holds) == 0 {
-				f.Note = ""
+			name := strings.Join(strings.Fields(r.Cell["check"]+"  "+r.Cell["zone_id"]+" "+r.Cell["class_code"]+" "+r.Cell["epoch"]), " ")
+			value := ""
+			if v == v {
+				value = rounded(v)
 			}
-			return f, nil
+			f.List = append(f.List, draw.Rank{Name: name, Group: r.Cell["check"], Amount: v, Value: value, Color: flowColors[0]})
+			return nil
 		})
+		if err != nil {
+			return nil, err
+		}
+		f.Title = text.Count(len(holds), "check") + " without findings, and " + text.Count(len(f.List), "finding")
+		f.Sub, f.Note = "what fell short, each with the number that was found", "without findings: "+strings.Join(holds, ", ")
+		if len(holds) == 0 {
+			f.Note = ""
+		}
+		return f, nil
 	})
 }

@@ -27,22 +27,20 @@ type mapFigureOptions struct {
 }
 
 func mapFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "map", Usage: "a cover with the outlines of zones",
 		Description: `Draws a cover in the colours of its legend, with outlines and labels of zones, true areas in the legend, and a scale bar that is true in the
 middle. Ground without a class is hatched. Only what is shown is read, from the overviews where the file has them.
 
   verdex draw map cover.tif --zones wards.gpkg --zone-id code --legend legend.csv --out map.png
   verdex draw map cover.tif --zones wards.gpkg --zone-id code --legend legend.csv --zone W3 --out w3.png`,
-	}, func(s *session, o *mapFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) {
-			m, err := job.ReadMap(s.ctx, s.env(), o.MapOptions)
-			if err != nil {
-				return nil, err
-			}
-			defer m.Close()
-			return s.mapOf(m, o, d)
-		})
+	}, func(o *mapFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *mapFigureOptions, d draw.Options) (draw.Figure, error) {
+		m, err := job.ReadMap(s.ctx, s.env(), o.MapOptions)
+		if err != nil {
+			return nil, err
+		}
+		defer m.Close()
+		return s.mapOf(m, o, d)
 	})
 }
 
@@ -261,40 +259,38 @@ func keysOf(legend *cover.Legend, sums *extent.Composition, chosen int, show str
 }
 
 type pairFigureOptions struct {
-	Rest []string `arg:"-"` // it takes none
+	From []string `arg:"[PLAN]" in:"plan"`
 	job.ChangeOptions
 	figureOptions `group:"output"`
 }
 
 func pairFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "pair", Usage: "two epochs side by side, in the same frame",
 		Description: `Draws the first and the last epoch beside one another.
 
   verdex draw pair --epoch 2004=a.tif --epoch 2020=b.tif --crosswalk 2004=codes.csv --zones wards.gpkg --legend legend.csv --out pair.png`,
-	}, func(s *session, o *pairFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) {
-			r, err := s.compared(&o.ChangeOptions)
+	}, func(o *pairFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *pairFigureOptions, d draw.Options) (draw.Figure, error) {
+		r, err := s.compared(&o.ChangeOptions)
+		if err != nil {
+			return nil, err
+		}
+		defer r.Close()
+		set, place := r.Placed()
+		whole := o.Zones == ""
+		n := len(r.Epochs)
+		f := &draw.PairFigure{Plane: planeOf(place, -1, whole), Areas: areasOf(set, place, -1, whole), Labels: [2]string{r.Epochs[0], r.Epochs[n-1]}}
+		frame := frameOf(f.Plane, d, 2)
+		for k, e := range []int{0, n - 1} {
+			classes, err := s.epochClasses(r, e, frame)
 			if err != nil {
 				return nil, err
 			}
-			defer r.Close()
-			set, place := r.Placed()
-			whole := o.Zones == ""
-			n := len(r.Epochs)
-			f := &draw.PairFigure{Plane: planeOf(place, -1, whole), Areas: areasOf(set, place, -1, whole), Labels: [2]string{r.Epochs[0], r.Epochs[n-1]}}
-			frame := frameOf(f.Plane, d, 2)
-			for k, e := range []int{0, n - 1} {
-				classes, err := s.epochClasses(r, e, frame)
-				if err != nil {
-					return nil, err
-				}
-				f.Pixels[k] = pixelsOf(frame.Width, classes, r.Legend)
-			}
-			f.Title = fmt.Sprintf("Land cover, %s and %s", f.Labels[0], f.Labels[1])
-			f.Keys = keysOf(r.Legend, nil, -1, "")
-			return f, nil
-		})
+			f.Pixels[k] = pixelsOf(frame.Width, classes, r.Legend)
+		}
+		f.Title = fmt.Sprintf("Land cover, %s and %s", f.Labels[0], f.Labels[1])
+		f.Keys = keysOf(r.Legend, nil, -1, "")
+		return f, nil
 	})
 }
 
@@ -306,21 +302,21 @@ func (s *session) compared(o *job.ChangeOptions) (*job.Changed, error) {
 }
 
 type differenceFigureOptions struct {
-	Rest []string `arg:"-"` // it takes none
+	From []string `arg:"[PLAN]" in:"plan"`
 	job.ChangeOptions
 	job.FlowsOption `group:"classes"`
 	figureOptions   `group:"output"`
 }
 
 func differenceFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "difference", Usage: "where the cover changed, by what it became or by flow",
 		Description: `Draws the ground that changed its class between the first and the last epoch, in the colour of what it became; or with --flows by the process that
 changed it. What stayed is pale, and what an epoch does not map is hatched.
 
   verdex draw difference --epoch 2004=a.tif --epoch 2020=b.tif --crosswalk 2004=codes.csv --zones wards.gpkg --legend legend.csv --out difference.png`,
-	}, func(s *session, o *differenceFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) { return s.difference(o, d) })
+	}, func(o *differenceFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *differenceFigureOptions, d draw.Options) (draw.Figure, error) {
+		return s.difference(o, d)
 	})
 }
 

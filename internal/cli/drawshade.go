@@ -33,15 +33,15 @@ type shadeFigureOptions struct {
 }
 
 func shadeFigureCommand() *cli.Command {
-	return command(cli.Command{
+	return figureCommand(cli.Command{
 		Name: "shade", Usage: "zones coloured by a number",
 		Description: `Colours zones by a column of a table: from pale to dark for amounts, and for numbers of both signs from loss through nothing to gain. Zones without a number
 are hatched.
 
   verdex draw shade extents.csv --class "Built-up" --epoch 2020 --zones wards.gpkg --zone-id code --out built-up.png
   verdex draw shade change.csv --column net_change --class Woodland --zones wards.gpkg --zone-id code --breaks natural --out woodland.png`,
-	}, func(s *session, o *shadeFigureOptions) error {
-		return s.drawFigure(&o.figureOptions, func(d draw.Options) (draw.Figure, error) { return s.shade(o) })
+	}, func(o *shadeFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *shadeFigureOptions, d draw.Options) (draw.Figure, error) {
+		return s.shade(o)
 	})
 }
 

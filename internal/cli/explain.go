@@ -156,7 +156,11 @@ func zoneSets(p *plan.Plan, name string) ([]*plan.ZoneSet, error) {
 	}
 	sets := slices.DeleteFunc(slices.Clone(p.Zones), func(z *plan.ZoneSet) bool { return name != "" && z.Name != name })
 	if len(sets) == 0 {
-		return nil, usage("--zones %s is not a set of zones of %s", name, p.Path)
+		var names []string
+		for _, z := range p.Zones {
+			names = append(names, z.Name)
+		}
+		return nil, usage("--zones %s is not a set of zones of %s (%s)", name, p.Path, text.List(names, 20))
 	}
 	return sets, nil
 }

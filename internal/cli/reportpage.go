@@ -25,10 +25,11 @@ import (
 )
 
 type reportOptions struct {
-	From  []string `arg:"PLAN|BOOK#ACCOUNT" in:"plan"`
-	Zones string   `opt:"zones" help:"the <SET> of zones of the plan; the first one by default"`
-	Title string   `opt:"title" help:"<TEXT> above the report instead of the plan's title"`
-	Out   string   `opt:"out" out:"report" help:"HTML <FILE> to write"`
+	From   []string `arg:"PLAN|BOOK#ACCOUNT" in:"plan"`
+	Zones  string   `opt:"zones" help:"the <SET> of zones of the plan; the first one by default"`
+	Change string   `opt:"change" help:"of a book, the <ACCOUNT> with the transitions (of change --table matrix) in the same zones"`
+	Title  string   `opt:"title" help:"<TEXT> above the report instead of the plan's title"`
+	Out    string   `opt:"out" out:"report" help:"HTML <FILE> to write"`
 	forceOption
 	waitOption
 }
@@ -43,7 +44,7 @@ measured by a run of the plan is not measured again.
 
   verdex report plan.yaml --out report.html
   verdex report plan.yaml --zones catchments --out catchments.html
-  verdex report orrin.book#wards --out wards.html`,
+  verdex report orrin.book#wards --change "change of wards" --out wards.html`,
 	}, runReport)
 }
 
@@ -60,7 +61,12 @@ func runReport(s *session, o *reportOptions) error {
 	where, _ := vectors.Split(o.From[0])
 	var err error
 	if book.IsBook(where) {
+		if o.Zones != "" {
+			return usage("--zones picks a set of zones of a plan, and %s is a book, whose accounts have their zones", o.From[0])
+		}
 		err = b.book()
+	} else if o.Change != "" {
+		return usage("--change names an account of a book, and %s is a plan, whose change is in the report by itself", o.From[0])
 	} else {
 		err = b.plan()
 	}
@@ -450,7 +456,55 @@ func (b *reportBuilder) book() error {
 	for _, c := range a.Check(check.Bounds{}) {
 		b.took("", []check.Check{c}, &job.Report{Notes: a.Notes})
 	}
+	if b.o.Change != "" {
+		if err := b.bookChange(where, a.Unit.M2); err != nil {
+			return err
+		}
+	}
 	b.out.Method = []string{"The numbers are those of the postings that count in the book. verdex book show says who posted them, when and from which files; verdex book verify, whether they are as they were posted."}
+	return nil
+}
+
+// bookChange takes in the transitions of an account of the book.
+func (b *reportBuilder) bookChange(where string, unit float64) error {
+	name := where + "#" + b.o.Change
+	a, err := job.Matrix(b.ctx, b.env(), job.MatrixOptions{StatementOptions: job.StatementOptions{Tables: []string{name}}})
+	if err != nil {
+		return err
+	}
+	first, last := b.out.Epochs[0], b.out.Epochs[len(b.out.Epochs)-1]
+	for _, z := range a.Zones {
+		if _, known := b.zones[z.ID]; !known {
+			return fault.Errorf("%s: it has the zone %s, which %s does not have: name accounts of the same zones", name, z.ID, b.o.From[0])
+		}
+	}
+	if len(a.Zones) != len(b.zones) {
+		return fault.Errorf("%s: it has %s, and %s has %d: name accounts of the same zones", name, text.Count(len(a.Zones), "zone"), b.o.From[0], len(b.zones))
+	}
+	var at []int
+	for i, c := range a.Classes {
+		at = append(at, b.classAt(c, sheets.ColorOf(a.Legend, i, c)))
+	}
+	for _, pair := range a.Pairs {
+		if !slices.Contains(b.out.Epochs, pair[0]) || !slices.Contains(b.out.Epochs, pair[1]) {
+			return fault.Errorf("%s: it compares %s with %s, of which %s has no extents: name accounts of the same epochs", name, pair[0], pair[1], b.o.From[0])
+		}
+		cells, err := cellsOf(a, pair, "")
+		if err != nil {
+			return err
+		}
+		m := moved{from: pair[0], to: pair[1], whole: pair == [2]string{first, last}, cells: make([][]float64, len(b.classes))}
+		for k := range m.cells {
+			m.cells[k] = make([]float64, len(b.classes))
+		}
+		for i := range cells {
+			for k, v := range cells[i] {
+				m.cells[at[i]][at[k]] += v * a.Unit.M2 / unit
+			}
+		}
+		b.moves = append(b.moves, m)
+	}
+	b.took("", nil, a.Report)
 	return nil
 }
 

@@ -82,7 +82,8 @@ type planned struct {
 	maker   job.Maker
 	owns    func(path string) bool
 	checks  []check.Check
-	posted  []int64 // the numbers of the postings that it made or found
+	posted  []int64           // the numbers of the postings that it made or found
+	tables  map[string][]byte // tables that a figure of the plan is made of, as CSV, by the names that its options have for them
 }
 
 // planRun is a plan while it is run.

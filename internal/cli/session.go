@@ -62,6 +62,15 @@ func (s *session) Claim(path string, rules output.Rules) error {
 
 // readTable reads a table of an account: a file, or BOOK#ACCOUNT.
 func (s *session) readTable(ctx context.Context, name string, needed, optional []string, each func(rows.Row) error) (*cover.Legend, []string, error) {
+	if s.plan != nil && s.plan.tables[name] != nil {
+		list, err := rows.Parse(name, s.plan.tables[name], needed, optional)
+		for _, r := range list {
+			if err == nil {
+				err = each(r)
+			}
+		}
+		return nil, nil, err
+	}
 	where, of := vectors.Split(name)
 	if !book.IsBook(where) {
 		s.Read(output.Input{Role: "table", Path: name})

@@ -259,13 +259,14 @@ type Rank struct {
 // RanksFigure is amounts from the greatest to the least.
 type RanksFigure struct {
 	Head
-	List []Rank
+	List    []Rank
+	Nothing string // what stands there when the list is empty
 }
 
 func (f *RanksFigure) draw(p *pen) {
 	b := p.head(f.Head)
 	if len(f.List) == 0 {
-		p.text(b.x+b.w/2, b.y+b.h/2, textSize+2, false, middle, p.theme.soft, "there is nothing to show")
+		p.text(b.x+b.w/2, b.y+b.h/2, textSize+2, false, middle, p.theme.soft, f.Nothing)
 		return
 	}
 	name, value, least := 0.0, 0.0, 0.0

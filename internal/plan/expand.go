@@ -310,6 +310,9 @@ func (p *Plan) step(n *node, c *Command, own section, z *ZoneSet, e *Epoch) *Ste
 
 // isPick reports whether a value picks sets of zones of the plan.
 func (p *Plan) isPick(v *node) bool {
+	if v == nil {
+		return false
+	}
 	texts, ok := v.scalars()
 	return ok && len(texts) > 0 && !slices.ContainsFunc(texts, func(t string) bool { return p.zoneSet(t) == nil })
 }
@@ -335,6 +338,9 @@ func (p *Plan) omit(command string, own, from section) {
 		drop("edges", "within", "within-id", "within-name")
 	case "account extent", "account flows", "account matrix", "account composition", "account series", "draw bars", "draw trend", "draw ranks", "draw matrix", "draw flows":
 		drop("zones", "zone-id", "zone-name")
+		if p.isPick(own["zones"]) { // whose tables are named
+			delete(from, "zones")
+		}
 	case "draw shade":
 		drop("edges")
 	case "measure", "account accuracy", "draw map":
@@ -488,13 +494,23 @@ func (p *Plan) StepOf(z *ZoneSet, e *Epoch) *Step {
 }
 
 // MeasureOf is the step that measures the cover of an epoch in a set of zones, whatever the outputs measure.
-func (p *Plan) MeasureOf(z *ZoneSet, e *Epoch) *Step { return p.stepOfPlan("measure", z, e) }
+func (p *Plan) MeasureOf(z *ZoneSet, e *Epoch) *Step { return p.StepFor("measure", z, e) }
 
 // ChangeOf is the step that compares the epochs in a set of zones.
-func (p *Plan) ChangeOf(z *ZoneSet) *Step { return p.stepOfPlan("change", z, nil) }
+func (p *Plan) ChangeOf(z *ZoneSet) *Step { return p.StepFor("change", z, nil) }
 
-// stepOfPlan is a step that no output has, with the options that hold for all.
-func (p *Plan) stepOfPlan(command string, z *ZoneSet, e *Epoch) *Step {
+// StepFor is a step that no output has: a command with the options that hold for all. What compares epochs compares those of the labels, or all.
+func (p *Plan) StepFor(command string, z *ZoneSet, e *Epoch, labels ...string) *Step {
 	n := &node{kind: mapping, key: command, at: p.root.at, keyAt: p.root.at}
+	if len(labels) > 0 {
+		epochs := &node{kind: list, key: "epochs", at: p.root.at, keyAt: p.root.at}
+		for _, l := range labels {
+			epochs.items = append(epochs.items, &node{kind: scalar, text: l, at: p.root.at, keyAt: p.root.at})
+		}
+		n.items = append(n.items, epochs)
+	}
 	return p.step(n, p.command(command), section{}, z, e)
 }
+
+// TableOf is the command with the table that a command makes its statement of, "" for one that takes no tables.
+func TableOf(command string) string { return ofTables[command] }

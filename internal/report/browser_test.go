@@ -205,8 +205,11 @@ func TestTextIsText(t *testing.T) {
 	assert.False(t, value[bool](t, b, `document.getElementById("why").open`))
 	// A number without a command of its own says what it is; the link in the box closes it and leads on.
 	require.NoError(t, chromedp.Do(b.ctx, chromedp.Focus(chromedp.CSS(`#account-table a.why`)), chromedp.KeyEvent(kb.Enter)))
-	assert.Contains(t, value[string](t, b, `document.getElementById("why-what").textContent`), "10.0 · ha · ")
+	assert.Contains(t, value[string](t, b, `document.getElementById("why-what").textContent`), "10.0 ha · ")
+	assert.Contains(t, value[string](t, b, `document.getElementById("why-how").textContent`), "that 2005 maps too, in all zones together")
 	assert.True(t, value[bool](t, b, `document.getElementById("why-more").hidden && document.getElementById("why").open`))
+	assert.Empty(t, value[string](t, b, `[...document.querySelectorAll("a.why")].filter(a => { const c = a.closest("td");
+		return !data.how[(c ? c.closest("table").tHead.rows[0].cells[c.cellIndex] : a).dataset.how]; }).map(a => a.outerHTML).join()`), "each number says how it is made")
 	require.NoError(t, chromedp.Do(b.ctx, chromedp.Focus(chromedp.CSS(`#why a`)), chromedp.KeyEvent(kb.Enter)))
 	assert.False(t, value[bool](t, b, `document.getElementById("why").open`))
 	assert.Equal(t, "#numbers", value[string](t, b, `location.hash`))

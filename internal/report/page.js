@@ -152,18 +152,24 @@ document.addEventListener("click", (event) => {
   if (!link || !dialog.showModal) return;
   event.preventDefault();
   const cell = link.closest("td");
-  const table = cell.closest("table");
-  const zone = cell.closest("[data-zone]");
-  const heading = table.tHead.rows[0].cells[cell.cellIndex];
-  const klass = (heading.dataset.class !== undefined ? heading : cell.parentElement).dataset.class;
-  const epoch = heading.dataset.epoch;
-  document.getElementById("why-what").textContent = [link.textContent.trim(), heading.dataset.unit || data.unit, cell.parentElement.cells[0].textContent.trim(),
-    heading.textContent.trim(), table.caption ? table.caption.textContent.trim() : ""].filter(Boolean).join(" · ");
+  const zone = link.closest("[data-zone]");
+  let [heading, row, caption] = [link, zone, zone && zone.querySelector("h3")]; // of a number outside a table
+  if (cell) {
+    const table = cell.closest("table");
+    [heading, row, caption] = [table.tHead.rows[0].cells[cell.cellIndex], cell.parentElement, table.caption];
+  }
+  const said = [link.textContent.trim() + " " + (heading.dataset.unit || data.unit)];
+  if (cell) said.push(row.cells[0].textContent.trim(), heading.textContent.trim());
+  said.push(caption ? caption.textContent.trim() : "");
+  document.getElementById("why-what").textContent = said.filter(Boolean).join(" · ");
+  document.getElementById("why-how").textContent = data.how[heading.dataset.how];
   const quote = (text) => "'" + text.replaceAll("'", "'\\''") + "'";
-  const command = document.getElementById("why-command");
-  const known = data.explain && zone && klass !== undefined && epoch !== undefined;
+  const klass = (heading.dataset.class !== undefined ? heading : row || heading).dataset.class;
+  const epochs = [heading.dataset.since, heading.dataset.epoch].filter((label) => label !== undefined);
+  const known = data.explain && zone && klass !== undefined && epochs.length > 0;
   document.getElementById("why-more").hidden = !known;
-  command.textContent = known ? `${data.explain} --zone ${quote(zone.dataset.zone)} --class ${quote(klass)} --epoch ${quote(epoch)}` : "";
+  document.getElementById("why-command").textContent = known ? epochs.map((label) =>
+    `${data.explain} --zone ${quote(zone.dataset.zone)} --class ${quote(klass)} --epoch ${quote(label)}`).join("\n") : "";
   dialog.showModal();
 });
 for (const closer of $("[data-close]")) closer.addEventListener("click", () => dialog.close());

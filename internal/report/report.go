@@ -190,6 +190,30 @@ func Write(w io.Writer, r *Report) error {
 	return t.Execute(w, data)
 }
 
+// how says how numbers are made, by the kind of column that the page has for them.
+func (r *Report) how() map[string]string {
+	first, latest := r.Epochs[0], r.Epochs[len(r.Epochs)-1]
+	return map[string]string{
+		"zone":             "The area inside the outline of the zone on the ellipsoid, with the ground that has no class.",
+		"extent":           "The true areas of the cells of the class inside the zone, added up; a cell that the outline cuts counts by the share that lies inside.",
+		"share":            "The extent of the class, divided by the extents of all classes in the zone.",
+		"difference":       fmt.Sprintf("The extent in %s, less the extent in %s.", latest, first),
+		"difference share": fmt.Sprintf("The extent in %s less the extent in %s, divided by the extent in %s.", latest, first, first),
+		"opening":          fmt.Sprintf("The ground of the class in %s that %s maps too, in all zones together.", first, latest),
+		"additions":        fmt.Sprintf("The ground that had another class in %s and has this one in %s, in all zones together.", first, latest),
+		"reductions":       fmt.Sprintf("The ground that had this class in %s and has another one in %s, in all zones together.", first, latest),
+		"net":              "Additions less reductions, which is closing less opening extent.",
+		"closing":          fmt.Sprintf("The opening extent, with additions and without reductions: the ground of the class in %s that %s maps too.", latest, first),
+		"net share":        "Net change, divided by the opening extent.",
+		"samples":          "The reference samples that lie on the class of the map.",
+		"users":            "The share of what is mapped as the class that is the class on the ground, by the samples.",
+		"producers":        "The share of what is the class on the ground that is mapped as it, by the samples and the areas of the map.",
+		"mapped":           "The extent of the class on the map.",
+		"adjusted":         "The extent of the class on the ground, estimated from the samples in each class of the map and the areas of those classes.",
+		"interval":         "Half of the 95 % confidence interval of the adjusted extent: 1.96 standard errors of the stratified estimate.",
+	}
+}
+
 // decimals is how many decimals areas have: those of the largest zone.
 func (r *Report) decimals() int {
 	most := 0.0
@@ -309,13 +333,14 @@ func (r *Report) data(decimals int) any {
 		Areas [][]float64 `json:"areas"` // by epoch and class; −1 where there is none
 	}
 	out := struct {
-		Unit    string   `json:"unit"`
-		Explain string   `json:"explain"`
-		Epochs  []string `json:"epochs"`
-		Classes []string `json:"classes"`
-		Keys    []string `json:"keys"`
-		Zones   []zone   `json:"zones"`
-	}{Unit: r.Unit, Explain: r.Explain, Epochs: r.Epochs}
+		Unit    string            `json:"unit"`
+		Explain string            `json:"explain"`
+		Epochs  []string          `json:"epochs"`
+		Classes []string          `json:"classes"`
+		Keys    []string          `json:"keys"`
+		Zones   []zone            `json:"zones"`
+		How     map[string]string `json:"how"`
+	}{Unit: r.Unit, Explain: r.Explain, Epochs: r.Epochs, How: r.how()}
 	for _, c := range r.Classes {
 		out.Classes, out.Keys = append(out.Classes, c.Name), append(out.Keys, c.ID)
 	}
