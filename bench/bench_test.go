@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
 	"github.com/verdex-land/verdex/core/tally"
@@ -110,7 +111,7 @@ func patchyAt(tb testing.TB, name string, epoch int) string {
 
 // decodeAll reads every tile that want accepts and nothing else: the floor.
 func decodeAll(tb testing.TB, path string, threads int, want func(col, row int) bool) time.Duration {
-	s, err := geotiff.Open(path, 1)
+	s, err := geotiff.Open(files.Disk, path, 1)
 	require.NoError(tb, err)
 	defer s.Close()
 	start := time.Now()
@@ -142,7 +143,7 @@ func decodeAll(tb testing.TB, path string, threads int, want func(col, row int) 
 // measureAll does the whole measuring, from opening the files to the sums.
 func measureAll(tb testing.TB, path, zones string, threads int) (time.Duration, *tally.Tally) {
 	start := time.Now()
-	s, err := geotiff.Open(path, 1)
+	s, err := geotiff.Open(files.Disk, path, 1)
 	require.NoError(tb, err)
 	defer s.Close()
 	set, place := zonesOf(tb, s.Header().Grid, zones)
@@ -158,7 +159,7 @@ func zonesOf(tb testing.TB, g raster.Grid, path string) (*zone.Set, *zone.Placem
 		require.NoError(tb, err)
 		return set, place
 	}
-	layer, err := geojson.Read(path)
+	layer, err := geojson.Read(files.Disk, path)
 	require.NoError(tb, err)
 	set, err := zone.FromLayer(layer, zone.Selection{IDField: "id"})
 	require.NoError(tb, err)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/files"
 
 	"github.com/stretchr/testify/require"
 
@@ -45,7 +46,7 @@ func BenchmarkThreeEpochs(b *testing.B) {
 				in := change.Input{Epochs: []string{"2000", "2010", "2020"}, Rasters: paths}
 				var layers []raster.Source
 				for _, p := range paths {
-					s, err := geotiff.Open(p, 1)
+					s, err := geotiff.Open(files.Disk, p, 1)
 					require.NoError(b, err)
 					defer s.Close()
 					layers = append(layers, s)

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/stretchr/testify/require"
@@ -36,29 +37,29 @@ else: 4
 // floor is decoding the tiles of both and nothing else.
 func BenchmarkFused(b *testing.B) {
 	single := blocked(b, patchy(b, "equal-area"))
-	files := tiled(b, single)
+	names := tiled(b, single)
 	dir := b.TempDir()
 	write := func(name, text string) string {
 		path := filepath.Join(dir, name)
 		require.NoError(b, os.WriteFile(path, []byte(text), 0o644))
 		return path
 	}
-	walk, err := cover.ReadCrosswalk(write("codes.csv", "from,to\n1;2,1\n3,2\n4;5,3\n6,4\nelse,5\n"), nil)
+	walk, err := cover.ReadCrosswalk(files.Disk, write("codes.csv", "from,to\n1;2,1\n3,2\n4;5,3\n6,4\nelse,5\n"), nil)
 	require.NoError(b, err)
-	rules, err := cover.ReadRules(write("rules.yaml", fusedRules), nil)
+	rules, err := cover.ReadRules(files.Disk, write("rules.yaml", fusedRules), nil)
 	require.NoError(b, err)
 	threads := runtime.GOMAXPROCS(0)
 	open := func() (tiles []raster.Source, second raster.Source, end func()) {
 		var all []*geotiff.Source
-		for _, f := range append(files, single) {
-			s, err := geotiff.Open(f, 1)
+		for _, f := range append(names, single) {
+			s, err := geotiff.Open(files.Disk, f, 1)
 			require.NoError(b, err)
 			all = append(all, s)
 		}
-		for _, s := range all[:len(files)] {
+		for _, s := range all[:len(names)] {
 			tiles = append(tiles, raster.WithNoData(s, 9))
 		}
-		return tiles, all[len(files)], func() {
+		return tiles, all[len(names)], func() {
 			for _, s := range all {
 				s.Close()
 			}

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/stretchr/testify/require"
@@ -28,7 +29,7 @@ func blocked(tb testing.TB, path string) string {
 	if _, err := os.Stat(out); err == nil {
 		return out
 	}
-	s, err := geotiff.Open(path, 1)
+	s, err := geotiff.Open(files.Disk, path, 1)
 	require.NoError(tb, err)
 	defer s.Close()
 	f, err := os.Create(out)
@@ -40,8 +41,8 @@ func blocked(tb testing.TB, path string) string {
 
 // tiled cuts the raster into 10 × 10 files, whose sides are not a multiple of their blocks, as those of national
 // rasters are.
-func tiled(tb testing.TB, path string) (files []string) {
-	s, err := geotiff.Open(path, 1)
+func tiled(tb testing.TB, path string) (tiles []string) {
+	s, err := geotiff.Open(files.Disk, path, 1)
 	require.NoError(tb, err)
 	defer s.Close()
 	dir := path + ".tiles"
@@ -50,7 +51,7 @@ func tiled(tb testing.TB, path string) (files []string) {
 	for r := 0; r < side; r += n {
 		for c := 0; c < side; c += n {
 			file := filepath.Join(dir, fmt.Sprintf("%05d_%05d.tif", r, c))
-			files = append(files, file)
+			tiles = append(tiles, file)
 			if _, err := os.Stat(file); err == nil {
 				continue
 			}
@@ -65,13 +66,13 @@ func tiled(tb testing.TB, path string) (files []string) {
 			require.NoError(tb, f.Close())
 		}
 	}
-	return files
+	return tiles
 }
 
 // BenchmarkMosaic measures a mosaic of 100 files beside one file of the same cells in blocks of the same size.
 func BenchmarkMosaic(b *testing.B) {
 	path := blocked(b, patchy(b, "equal-area"))
-	files := tiled(b, path)
+	tiles := tiled(b, path)
 	threads := runtime.GOMAXPROCS(0)
 	var one *tally.Tally
 	b.Run("100-files", func(b *testing.B) {
@@ -82,8 +83,8 @@ func BenchmarkMosaic(b *testing.B) {
 		}, func() time.Duration {
 			start := time.Now()
 			var sources []raster.Source
-			for _, f := range files {
-				s, err := geotiff.Open(f, 1)
+			for _, f := range tiles {
+				s, err := geotiff.Open(files.Disk, f, 1)
 				require.NoError(b, err)
 				defer s.Close()
 				sources = append(sources, s)

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"testing"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/stretchr/testify/require"
@@ -16,7 +17,7 @@ import (
 // BenchmarkPatches traces the patches of all classes of a sixteenth of the patchy raster, of which one runs through
 // all of it.
 func BenchmarkPatches(b *testing.B) {
-	s, err := geotiff.Open(patchy(b, "equal-area"), 1)
+	s, err := geotiff.Open(files.Disk, patchy(b, "equal-area"), 1)
 	require.NoError(b, err)
 	defer s.Close()
 	g := s.Header().Grid

@@ -16,6 +16,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 )
 
@@ -139,7 +140,7 @@ func TestStatementsThatDoNotBalance(t *testing.T) {
 func TestFlowsGatherWhatMoves(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "flows.csv")
 	require.NoError(t, os.WriteFile(path, []byte("from,to,flow,managed\n1,2,planting,yes\n1;2,3,clearing,yes\n*,3,other clearing,no\n"), 0o644))
-	f, err := ReadFlows(path)
+	f, err := ReadFlows(files.Disk, path)
 	require.NoError(t, err)
 	for _, of := range []struct{ from, to, want string }{{"1", "2", "planting"}, {"2", "3", "clearing"}, {"4", "3", "other clearing"}, {"3", "4", OtherChange}} {
 		assert.Equal(t, of.want, f.Of(of.from, of.to).Name)
@@ -182,7 +183,7 @@ func TestFlowsGatherWhatMoves(t *testing.T) {
 	}
 	for _, wrong := range []string{"from,to,flow\n", "from,to,flow\n1,2,\n", "from,to,flow,managed\n1,2,a,perhaps\n", "from,to,flow,managed\n1,2,a,yes\n1,3,a,no\n", "from,to,flow\n1;;2,3,a\n"} {
 		require.NoError(t, os.WriteFile(path, []byte(wrong), 0o644))
-		_, err := ReadFlows(path)
+		_, err := ReadFlows(files.Disk, path)
 		assert.Error(t, err, wrong)
 	}
 }

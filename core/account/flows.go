@@ -8,6 +8,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 	"github.com/verdex-land/verdex/core/text"
 )
@@ -29,8 +30,8 @@ type Flow struct{ Name, Managed string }
 
 // ReadFlows reads a CSV with the columns from, to, flow and optionally managed (yes or no) and note. from and to are a code, a list
 // such as 3;4, or * for any class; the first line that fits a transition counts.
-func ReadFlows(path string) (*Flows, error) {
-	list, notes, err := rows.Read(path, []string{"from", "to", "flow"}, []string{"managed", "note"})
+func ReadFlows(from files.System, path string) (*Flows, error) {
+	list, notes, err := rows.Read(from, path, []string{"from", "to", "flow"}, []string{"managed", "note"})
 	if err != nil {
 		return nil, err
 	}

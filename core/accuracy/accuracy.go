@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -226,12 +227,12 @@ func (s *Samples) ClassOf(text string) (int, bool) {
 
 // ReadCounts reads a CSV with the columns map, reference and count, classes by code or name. Without a legend, classes are
 // those that the table names. strata, unless empty, is a further column that names the stratum of the samples.
-func ReadCounts(path string, classes []cover.Named, strata string) (Samples, error) {
+func ReadCounts(from files.System, path string, classes []cover.Named, strata string) (Samples, error) {
 	needed := []string{"map", "reference", "count"}
 	if strata != "" {
 		needed = append(needed, strata)
 	}
-	list, notes, err := rows.Read(path, needed, nil)
+	list, notes, err := rows.Read(from, path, needed, nil)
 	if err != nil {
 		return Samples{}, err
 	}
@@ -318,7 +319,7 @@ func (s *Samples) ReadStrata(path string) error {
 
 // eachArea calls f for each row of a table with an area of a class, in m².
 func eachArea(path string, needed, optional []string, f func(c rows.Line, m2 float64) error) (notes []string, err error) {
-	list, notes, err := rows.Read(path, needed, optional)
+	list, notes, err := rows.Read(files.Disk, path, needed, optional)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // The example of Olofsson and others (2014), tables 8 and 9: 640 samples of a map of change with cells of 0.09 ha.
@@ -83,11 +84,11 @@ func TestSamplesThatDoNotFit(t *testing.T) {
 		return path
 	}
 	counts := write("counts.csv", "map,reference,count\nForest gain,2,5\n1,Forest gain,1\n")
-	s, err = ReadCounts(counts, olofsson().Classes, "")
+	s, err = ReadCounts(files.Disk, counts, olofsson().Classes, "")
 	require.NoError(t, err)
 	assert.Equal(t, 5, s.Counts[1][1])
 	assert.Equal(t, 1, s.Counts[0][1])
-	_, err = ReadCounts(write("bad.csv", "map,reference,count\nLake,2,5\n"), olofsson().Classes, "")
+	_, err = ReadCounts(files.Disk, write("bad.csv", "map,reference,count\nLake,2,5\n"), olofsson().Classes, "")
 	assert.ErrorContains(t, err, `line 2: the map class "Lake" is not in the legend`)
 	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n"))
 	assert.ErrorContains(t, err, "no area for class Forest gain, which has samples")
@@ -136,7 +137,7 @@ func TestStrataOfTheirOwn(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte("stratum,map,reference,count\nlow,a,a,2\nlow,a,b,1\nlow,b,b,1\nhigh,b,b,3\nhigh,a,b,1\n"), 0o644))
 	areas := filepath.Join(t.TempDir(), "areas.csv")
 	require.NoError(t, os.WriteFile(areas, []byte("stratum,area,unit\nlow,600,ha\nhigh,400,ha\n"), 0o644))
-	s, err := ReadCounts(path, nil, "stratum")
+	s, err := ReadCounts(files.Disk, path, nil, "stratum")
 	require.NoError(t, err)
 	require.NoError(t, s.ReadStrata(areas))
 	a, err := Assess(s)

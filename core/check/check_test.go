@@ -11,13 +11,14 @@ import (
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/files"
 )
 
 func controls(t *testing.T, text string) ([]Control, error) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "totals.csv")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-	list, _, err := ReadControls(path)
+	list, _, err := ReadControls(files.Disk, path)
 	return list, err
 }
 

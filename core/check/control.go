@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/text"
@@ -22,8 +23,8 @@ type Control struct {
 
 // ReadControls reads a CSV of control totals with the columns zone_id, class_code, epoch, area, unit and tolerance (percent);
 // area and unit are needed, and an empty zone, class or epoch means all of them together.
-func ReadControls(path string) (list []Control, notes []string, err error) {
-	rows, notes, err := rows.Read(path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
+func ReadControls(from files.System, path string) (list []Control, notes []string, err error) {
+	rows, notes, err := rows.Read(from, path, []string{"area", "unit"}, []string{"zone_id", "class_code", "epoch", "tolerance", "note"})
 	if err != nil {
 		return nil, nil, err
 	}

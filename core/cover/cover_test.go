@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -20,7 +21,7 @@ func file(t *testing.T, text string) string {
 }
 
 func TestLegend(t *testing.T) {
-	l, err := ReadLegend(file(t, "\ufeffcode,name,color,group\n1,Open water,#4a7fb0,Water\n# a comment\n\n3,\"Wood, old\",,\n"))
+	l, err := ReadLegend(files.Disk, file(t, "\ufeffcode,name,color,group\n1,Open water,#4a7fb0,Water\n# a comment\n\n3,\"Wood, old\",,\n"))
 	require.NoError(t, err)
 	require.Len(t, l.Classes, 2)
 	assert.Equal(t, Class{1, "Open water", raster.Color{R: 0x4a, G: 0x7f, B: 0xb0}, "Water", false}, l.Classes[0])
@@ -45,17 +46,17 @@ func TestMistakesInLegends(t *testing.T) {
 		"code,name\n1,Water,x,y,z\n":        "line 2 has 5 cells",
 		"code,name\n1,\"Water\n2,Wood\n3\n": "line",
 	} {
-		_, err := ReadLegend(file(t, text))
+		_, err := ReadLegend(files.Disk, file(t, text))
 		assert.ErrorContains(t, err, want, "%q", text)
 	}
-	_, err := ReadLegend("nowhere.csv")
+	_, err := ReadLegend(files.Disk, "nowhere.csv")
 	assert.ErrorContains(t, err, "check the path")
 }
 
 func TestCrosswalk(t *testing.T) {
 	l, err := NewLegend("legend.csv", []Class{{Code: 1, Name: "Water"}, {Code: 2, Name: "Wood"}, {Code: 9, Name: "Rest"}})
 	require.NoError(t, err)
-	x, err := ReadCrosswalk(file(t, "# why\nfrom,to,note\n10;11,1,both\n20.0,2,\n30,nodata,\n40,keep,\n41,keep,\nelse,9,\n"), l)
+	x, err := ReadCrosswalk(files.Disk, file(t, "# why\nfrom,to,note\n10;11,1,both\n20.0,2,\n30,nodata,\n40,keep,\n41,keep,\nelse,9,\n"), l)
 	require.NoError(t, err)
 	nodata := 255.0
 	c := Coder{Legend: l, Crosswalk: x, NoData: &nodata}
@@ -112,7 +113,7 @@ func TestMistakesInCrosswalks(t *testing.T) {
 		"from,to\n10;,1\n":                    "empty source value",
 		"from,to\nelse,1\nelse,1":             "both say",
 	} {
-		_, err := ReadCrosswalk(file(t, text), l)
+		_, err := ReadCrosswalk(files.Disk, file(t, text), l)
 		assert.ErrorContains(t, err, want, "%q", text)
 	}
 }
@@ -126,20 +127,20 @@ func FuzzTables(f *testing.F) {
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		l, err := ReadLegend(path)
+		l, err := ReadLegend(files.Disk, path)
 		if err != nil {
 			l = nil
 		}
-		_, _ = ReadCrosswalk(path, l)
+		_, _ = ReadCrosswalk(files.Disk, path, l)
 	})
 }
 
 func TestIntervals(t *testing.T) {
 	l, err := NewLegend("legend.csv", []Class{{Code: 1, Name: "low"}, {Code: 2, Name: "middle"}, {Code: 3, Name: "high"}})
 	require.NoError(t, err)
-	_, err = ReadCrosswalk(file(t, "from,to,note\n\"(-inf,0.1)\",1,below\n\"[0.1,0.3)\",2,\n\"(0.3,0.5]\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
+	_, err = ReadCrosswalk(files.Disk, file(t, "from,to,note\n\"(-inf,0.1)\",1,below\n\"[0.1,0.3)\",2,\n\"(0.3,0.5]\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
 	require.ErrorContains(t, err, "overlap") // -9999 lies below 0.1
-	x, err := ReadCrosswalk(file(t, "from,to,note\n\"[-1,0.1)\",1,below\n\"(0.3,0.5]\",2,\n\"[0.1,0.3)\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
+	x, err := ReadCrosswalk(files.Disk, file(t, "from,to,note\n\"[-1,0.1)\",1,below\n\"(0.3,0.5]\",2,\n\"[0.1,0.3)\",2,\n\"(0.7,inf)\",3,\n-9999,nodata,\n"), l)
 	require.NoError(t, err)
 	require.True(t, x.HasIntervals())
 	var gaps []string
@@ -198,7 +199,7 @@ func TestGroups(t *testing.T) {
 
 // Limits are those of the cells' own precision: a float32 cell of 0.7 is 0.7, and not a little less.
 func TestLimitsInTheCellsPrecision(t *testing.T) {
-	x, err := ReadCrosswalk(file(t, "from,to\n\"[0,0.7)\",1\n\"[0.7,1]\",2\n1.1,3\n"), nil)
+	x, err := ReadCrosswalk(files.Disk, file(t, "from,to\n\"[0,0.7)\",1\n\"[0.7,1]\",2\n1.1,3\n"), nil)
 	require.NoError(t, err)
 	c := (&Coder{Crosswalk: x}).In(raster.Float32)
 	for v, want := range map[float32]int{0.7: 2, 0.69999: 1, 1: 2, 1.1: 3} {

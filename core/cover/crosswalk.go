@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -58,7 +59,7 @@ type Problem struct {
 }
 
 // ReadCrosswalk is InspectCrosswalk for those who need a sound crosswalk: the first problem is an error.
-func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
+func ReadCrosswalk(from files.System, path string, legend *Legend) (*Crosswalk, error) {
 	x, problems, err := InspectCrosswalk(path, legend)
 	if err == nil && len(problems) > 0 {
 		err = fmt.Errorf("%s: %s", path, problems[0].What)
@@ -74,7 +75,7 @@ func ReadCrosswalk(path string, legend *Legend) (*Crosswalk, error) {
 // keep. Lines that overlap, and targets that are not in the legend, when there is one, are problems; in a crosswalk with
 // problems the first line of a value holds. What cannot be read is an error.
 func InspectCrosswalk(path string, legend *Legend) (*Crosswalk, []Problem, error) {
-	t, notes, err := rows.Read(path, []string{"from", "to"}, []string{"note"})
+	t, notes, err := rows.Read(files.Disk, path, []string{"from", "to"}, []string{"note"})
 	if err != nil {
 		return nil, nil, err
 	}

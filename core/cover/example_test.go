@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // A crosswalk puts the codes of a source into the classes of a legend.
@@ -19,7 +20,7 @@ func ExampleReadCrosswalk() {
 	if err != nil {
 		panic(err)
 	}
-	crosswalk, err := cover.ReadCrosswalk(path, legend)
+	crosswalk, err := cover.ReadCrosswalk(files.Disk, path, legend)
 	if err != nil {
 		panic(err)
 	}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/fault"
@@ -117,8 +118,8 @@ func (g *Groups) Of(code int) (Class, bool) {
 
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
 // group, in any order. Classes without a colour get one.
-func ReadLegend(path string) (*Legend, error) {
-	t, notes, err := rows.Read(path, []string{"code", "name"}, []string{"color", "group"})
+func ReadLegend(from files.System, path string) (*Legend, error) {
+	t, notes, err := rows.Read(from, path, []string{"code", "name"}, []string{"color", "group"})
 	if err != nil {
 		return nil, err
 	}

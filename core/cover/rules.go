@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/goccy/go-yaml"
@@ -41,8 +42,8 @@ type Rules struct {
 //	else: nodata
 //
 // A class is a code or the name of a class of the legend, or nodata. Unknown keys are errors with their place.
-func ReadRules(path string, legend *Legend) (*Rules, error) {
-	data, assumed, err := text.Read(path)
+func ReadRules(from files.System, path string, legend *Legend) (*Rules, error) {
+	data, assumed, err := text.Read(from, path)
 	if err != nil {
 		return nil, err
 	}

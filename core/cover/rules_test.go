@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/stretchr/testify/assert"
@@ -97,7 +98,7 @@ func TestRulesOverBytesAreATable(t *testing.T) {
 	require.NoError(t, err)
 	g := raster.Grid{Width: 256, Height: 256, X0: 4e6, Y0: 3e6, DX: 10, DY: -10, CRS: crs}
 	none := 255.0
-	walk, err := ReadCrosswalk(file(t, "from,to\n1;2,1\n3,2\n4;5;200,3\nelse,keep\n"), nil)
+	walk, err := ReadCrosswalk(files.Disk, file(t, "from,to\n1;2,1\n3,2\n4;5;200,3\nelse,keep\n"), nil)
 	require.NoError(t, err)
 	layers := func(typ raster.CellType, crosswalk *Crosswalk, n int) *view.Layers {
 		var cover, slope raster.Source = raster.NewFunc(raster.Header{Name: "cover", Grid: g, Type: typ, NoData: &none}, func(c, _ int) float64 { return float64(c) }),
@@ -157,7 +158,7 @@ func TestRulesOverBytesAreATable(t *testing.T) {
 		assert.ErrorIs(t, fast.NewReader().Read(w, &cells), ErrNoRule)
 	}
 	// A value without a line is the crosswalk's error, not the rules'.
-	gaps, err := ReadCrosswalk(file(t, "from,to\n1;2,1\n3,2\n4;5,3\n"), nil)
+	gaps, err := ReadCrosswalk(files.Disk, file(t, "from,to\n1;2,1\n3,2\n4;5,3\n"), nil)
 	require.NoError(t, err)
 	rules, err := ParseRules("r.yaml", []byte(steep), nil)
 	require.NoError(t, err)

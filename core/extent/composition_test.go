@@ -10,6 +10,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/survey"
 	"github.com/verdex-land/verdex/internal/sampletest"
 
@@ -74,7 +75,7 @@ func TestValuesWithoutALineAreListed(t *testing.T) {
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "codes.csv")
 	require.NoError(t, os.WriteFile(path, []byte("from,to\n1;2,1\n"), 0o644))
-	x, err := cover.ReadCrosswalk(path, nil)
+	x, err := cover.ReadCrosswalk(files.Disk, path, nil)
 	require.NoError(t, err)
 	_, err = Compose(Input{Raster: "a.tif", Tally: tl, Zones: set, Placement: place, Coder: &cover.Coder{Crosswalk: x, NoData: &sampletest.NoData}}, area.Units[0])
 	assert.ErrorContains(t, err, "codes.csv has no line for 2 values that occur: 3 (")

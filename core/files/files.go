@@ -1,5 +1,5 @@
-// Package files reads many large files with few of them open at once: a mosaic may have thousands of tiles, and a system lets a program
-// have a thousand files open, or fewer.
+// Package files is where everything that is read comes from: a [System] opens files by name, and [Disk] is that of the machine itself. Many large files are
+// read with few of them open at once: a mosaic may have thousands of tiles, and an operating system lets a program have a thousand files open, or fewer.
 package files
 
 import (
@@ -12,14 +12,14 @@ import (
 	"github.com/verdex-land/verdex/core/fault"
 )
 
-// File is a file that is opened when it is read. Between reads it may be closed in favour of others. Several goroutines may read it.
-type File struct {
+// diskFile is a file that is opened when it is read. Between reads it may be closed in favour of others. Several goroutines may read it.
+type diskFile struct {
 	path       string
 	info       os.FileInfo
 	f          *os.File // nil when it is closed
 	reading    int
 	closed     bool
-	prev, next *File // among those that are open, the one read last first
+	prev, next *diskFile // among those that are open, the one read last first
 }
 
 // most is how many files are open at once.
@@ -32,7 +32,7 @@ type set struct {
 	mu    sync.Mutex
 	most  int
 	count int
-	ring  File // of a ring of files: the one read last is ring.next
+	ring  diskFile // of a ring of files: the one read last is ring.next
 }
 
 func newSet(most int) *set {
@@ -41,12 +41,12 @@ func newSet(most int) *set {
 	return s
 }
 
-// Open opens a file. What is read later must be the same file, of the same size and time.
-func Open(path string) (*File, error) {
+// openDisk opens a file. What is read later must be the same file, of the same size and time.
+func openDisk(path string) (*diskFile, error) {
 	if err := Check(path); err != nil {
 		return nil, err
 	}
-	f := &File{path: path}
+	f := &diskFile{path: path}
 	open.mu.Lock()
 	defer open.mu.Unlock()
 	if err := open.use(f); err != nil {
@@ -74,11 +74,16 @@ func Changed(before, now os.FileInfo) bool {
 	return !os.SameFile(now, before) || now.Size() != before.Size() || !now.ModTime().Equal(before.ModTime())
 }
 
-// Info is the file as it was when it was opened.
-func (f *File) Info() os.FileInfo { return f.info }
+// Size is the number of bytes that the file had when it was opened.
+func (f *diskFile) Size() int64 { return f.info.Size() }
+
+// Validator is made of the size and the time of the file as they were when it was opened.
+func (f *diskFile) Validator() string {
+	return fmt.Sprintf("%d %d", f.info.Size(), f.info.ModTime().UnixNano())
+}
 
 // ReadAt implements [io.ReaderAt].
-func (f *File) ReadAt(b []byte, offset int64) (int, error) {
+func (f *diskFile) ReadAt(b []byte, offset int64) (int, error) {
 	open.mu.Lock()
 	if err := open.use(f); err != nil {
 		open.mu.Unlock()
@@ -94,7 +99,7 @@ func (f *File) ReadAt(b []byte, offset int64) (int, error) {
 }
 
 // Close implements [io.Closer]. A closed file cannot be read any more.
-func (f *File) Close() error {
+func (f *diskFile) Close() error {
 	open.mu.Lock()
 	defer open.mu.Unlock()
 	f.closed = true
@@ -105,7 +110,7 @@ func (f *File) Close() error {
 }
 
 // use makes sure that a file is open, and closes those that were not read for the longest time when there are too many.
-func (s *set) use(f *File) error {
+func (s *set) use(f *diskFile) error {
 	if f.closed {
 		return os.ErrClosed
 	}
@@ -142,7 +147,7 @@ func (s *set) use(f *File) error {
 	return nil
 }
 
-func (s *set) push(f *File) {
+func (s *set) push(f *diskFile) {
 	f.prev, f.next = &s.ring, s.ring.next
 	f.prev.next, f.next.prev = f, f
 }
@@ -158,7 +163,7 @@ func (s *set) shutOne() bool {
 	return false
 }
 
-func (s *set) shut(f *File) error {
+func (s *set) shut(f *diskFile) error {
 	f.prev.next, f.next.prev = f.next, f.prev
 	s.count--
 	h := f.f

@@ -15,13 +15,13 @@ import (
 // A thousand files are read by many at once, and no more than allowed are open.
 func TestManyFiles(t *testing.T) {
 	dir := t.TempDir()
-	list := make([]*File, 1000)
+	list := make([]*diskFile, 1000)
 	for i := range list {
 		path := filepath.Join(dir, fmt.Sprint(i))
 		require.NoError(t, os.WriteFile(path, fmt.Appendf(nil, "%08d", i), 0o644))
-		f, err := Open(path)
+		f, err := openDisk(path)
 		require.NoError(t, err)
-		assert.EqualValues(t, 8, f.Info().Size())
+		assert.EqualValues(t, 8, f.Size())
 		list[i] = f
 	}
 	var wait sync.WaitGroup
@@ -51,7 +51,7 @@ func TestManyFiles(t *testing.T) {
 func TestChangedFile(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a")
 	require.NoError(t, os.WriteFile(path, []byte("one"), 0o644))
-	f, err := Open(path)
+	f, err := openDisk(path)
 	require.NoError(t, err)
 	defer f.Close()
 	open.mu.Lock()
@@ -68,6 +68,6 @@ func TestChangedFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte("other"), 0o644))
 	_, err = f.ReadAt(b, 0)
 	assert.ErrorContains(t, err, "changed while it was read")
-	_, err = Open(path + "x")
+	_, err = openDisk(path + "x")
 	assert.ErrorContains(t, err, "check the path")
 }

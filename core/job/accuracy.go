@@ -91,7 +91,7 @@ func (w *work) samples(o *AccuracyOptions, t *terms) (s accuracy.Samples, err er
 			classes = cover.NamedClasses(t.legend)
 		}
 		w.reads("samples", path)
-		if s, err = accuracy.ReadCounts(path, classes, o.Strata); err != nil {
+		if s, err = accuracy.ReadCounts(w.env.files(), path, classes, o.Strata); err != nil {
 			return s, err
 		}
 		if o.Strata == "" {

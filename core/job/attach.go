@@ -52,7 +52,7 @@ func Attach(ctx context.Context, env Env, o AttachOptions) (*Features, error) {
 	}
 	path := o.Table[0]
 	w.reads("table", path)
-	table, err := delimited.ReadTable(path)
+	table, err := delimited.ReadTable(w.env.files(), path)
 	if err != nil {
 		return nil, err
 	}

@@ -277,7 +277,7 @@ func (w *work) epochs(o *ChangeOptions) (labels []string, paths [][]string, err 
 			return nil, nil, fault.Misusef("from-list", given, "does not have the form LABEL=FILE, such as 2012=tiles.txt, which says which epoch the rasters are of")
 		}
 		w.reads("list of rasters", list)
-		more, err := Listed(list)
+		more, err := Listed(w.env.files(), list)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -67,7 +67,7 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 	}
 	if o.Control != "" {
 		w.reads("control totals", o.Control)
-		controls, notes, err := check.ReadControls(o.Control)
+		controls, notes, err := check.ReadControls(w.env.files(), o.Control)
 		if err != nil {
 			return nil, err
 		}

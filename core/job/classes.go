@@ -72,7 +72,7 @@ func (w *work) readLegend(path string) (*cover.Legend, error) {
 		return nil, nil
 	}
 	w.reads("legend", path)
-	l, err := cover.ReadLegend(path)
+	l, err := cover.ReadLegend(w.env.files(), path)
 	if err == nil {
 		w.note(l.Notes...)
 	}
@@ -85,7 +85,7 @@ func (w *work) readCrosswalk(path string, legend *cover.Legend) (*cover.Crosswal
 		return nil, nil
 	}
 	w.reads("crosswalk", path)
-	walk, err := cover.ReadCrosswalk(path, legend)
+	walk, err := cover.ReadCrosswalk(w.env.files(), path, legend)
 	if err == nil {
 		w.note(walk.Notes...)
 	}

@@ -37,13 +37,13 @@ func DeriveComposite(ctx context.Context, env Env, o CompositeOptions) (_ *Raste
 	args := o.Stack
 	if o.FromList != "" {
 		w.reads("list of rasters", o.FromList)
-		more, err := Listed(o.FromList)
+		more, err := Listed(w.env.files(), o.FromList)
 		if err != nil {
 			return nil, err
 		}
 		args = slices.Concat(args, more)
 	}
-	groups, err := scenes(args)
+	groups, err := scenes(w.env.files(), args)
 	if err != nil {
 		return nil, err
 	}

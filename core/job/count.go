@@ -10,6 +10,7 @@ import (
 	"math"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
@@ -79,6 +80,14 @@ func (w *work) digest(path string) (string, error) {
 	if path == "" || w.env.Counter == nil {
 		return path, nil
 	}
+	if files.IsURL(path) { // all of it may never be read
+		f, err := w.env.files().Open(path)
+		if err != nil {
+			return "", err
+		}
+		defer f.Close()
+		return keyOf("url", path, f.Size(), f.Validator()), nil
+	}
 	return w.env.Counter.Digest(path)
 }
 
@@ -103,11 +112,11 @@ func (w *work) cellsKey(args []string, made []string, nodata string, o RasterOpt
 			continue
 		}
 		path, band := open.Split(arg)
-		files := []string{path}
+		named := []string{path}
 		if strings.HasSuffix(strings.ToLower(path), ".asc") {
-			files = append(files, existing(Beside(path))...)
+			named = append(named, existing(w.env.files(), Beside(path))...)
 		}
-		digests, err := w.digests(files...)
+		digests, err := w.digests(named...)
 		if err != nil {
 			return "", err
 		}
@@ -124,11 +133,11 @@ func (w *work) cellsKey(args []string, made []string, nodata string, o RasterOpt
 }
 
 // classesKey is the key of a layer with a crosswalk of intervals applied to its cells; without one it is that of the layer.
-func (w *work) classesKey(key string, before, after raster.Source, files ...string) (string, error) {
+func (w *work) classesKey(key string, before, after raster.Source, paths ...string) (string, error) {
 	if before == after {
 		return key, nil
 	}
-	digests, err := w.digests(files...)
+	digests, err := w.digests(paths...)
 	return keyOf("classes", key, digests), err
 }
 

@@ -229,7 +229,7 @@ func DeriveRules(ctx context.Context, env Env, o RulesOptions) (_ *RuledRaster, 
 		return nil, err
 	}
 	w.reads("rules", o.Rules)
-	if out.Rules, err = cover.ReadRules(o.Rules, out.Legend); err != nil {
+	if out.Rules, err = cover.ReadRules(w.env.files(), o.Rules, out.Legend); err != nil {
 		return nil, err
 	}
 	l, err := w.openLayers(o.LayerOptions, o.SourceOptions)

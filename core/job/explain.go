@@ -91,7 +91,7 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(o.Covers) == 1 && isPolygonCover(o.Covers[0], o.ClassField) {
+	if len(o.Covers) == 1 && isPolygonCover(w.env.files(), o.Covers[0], o.ClassField) {
 		return nil, nil, fault.Misusef("", "", "%s is a cover of polygons, of which there are no cells to explain", o.Covers[0])
 	}
 	l, err := w.openLayer(&o, &t)

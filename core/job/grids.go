@@ -37,7 +37,7 @@ func (w *work) openAll(args []string, list ListOption, o RasterOptions) (*cells,
 	if list.FromList != "" {
 		w.reads("list of rasters", list.FromList)
 	}
-	paths, err := Rasters(args, list.FromList)
+	paths, err := Rasters(w.env.files(), args, list.FromList)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func (w *work) clipTo(src *cells, o *ClipOptions) (raster.Source, error) {
 	if err := src.needCRS(); err != nil {
 		return nil, err
 	}
-	if path, _ := open.Split(o.To); isRaster(path) {
+	if path, _ := open.Split(o.To); isRaster(w.env.files(), path) {
 		g, err := w.gridOfRaster(o.To)
 		if err != nil {
 			return nil, err

@@ -21,6 +21,7 @@ import (
 	"context"
 	"runtime"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -30,7 +31,9 @@ import (
 // Env is what a job is given besides its options. The zero value works: all processors, silent, files as they are named.
 type Env struct {
 	Threads int // processors to use; 0 takes all
-	Log     Log // nil for none
+	// Files opens what is read; nil reads the disk.
+	Files files.System
+	Log   Log // nil for none
 	// Opened, when not nil, is called before an input is opened, with its role ("zones", "legend") and its path.
 	Opened func(role, path string)
 	// Tables reads the tables of accounts; nil reads files.
@@ -79,6 +82,14 @@ func begin(ctx context.Context, env Env, options any, override bool) (*work, *Re
 	}
 	report := &Report{}
 	return &work{ctx, env, override, report}, report, ctx.Err()
+}
+
+// files is where a job reads from.
+func (e Env) files() files.System {
+	if e.Files == nil {
+		return files.Disk
+	}
+	return e.Files
 }
 
 func (w *work) note(texts ...string) {

@@ -102,7 +102,7 @@ func (w *work) gridOf(where string, list []view.Layer, names map[string]int) (ra
 	if k, ok := names[where]; ok {
 		return list[k].Header().Grid, nil
 	}
-	if path, _ := open.Split(where); isRaster(path) {
+	if path, _ := open.Split(where); isRaster(w.env.files(), path) {
 		return w.gridOfRaster(where)
 	}
 	return raster.Grid{}, fault.Misusef("grid", where, "is neither the name of a layer nor a raster")
@@ -113,7 +113,7 @@ func (w *work) gridOfRaster(where string) (raster.Grid, error) {
 	path, band := open.Split(where)
 	w.reads("grid", path)
 	w.readsBeside("grid", path)
-	f, err := open.Raster(path, band)
+	f, err := open.Raster(w.env.files(), path, band)
 	if err != nil {
 		return raster.Grid{}, err
 	}

@@ -3,7 +3,6 @@ package job
 import (
 	"context"
 	"math"
-	"os"
 	"slices"
 	"sync"
 
@@ -94,7 +93,7 @@ func LookRasters(ctx context.Context, env Env, o LookOptions) (*RastersLook, err
 	if err != nil {
 		return nil, err
 	}
-	paths, err := matching(o.Files)
+	paths, err := matching(w.env.files(), o.Files)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +122,7 @@ func (w *work) lookRaster(arg string, o *LookOptions, legend *cover.Legend) (*Ra
 	path, band := open.Split(arg)
 	w.reads("file", path)
 	w.readsBeside("file", path)
-	f, err := open.Raster(path, band)
+	f, err := open.Raster(w.env.files(), path, band)
 	if err != nil {
 		return nil, err
 	}
@@ -137,8 +136,9 @@ func (w *work) lookRaster(arg string, o *LookOptions, legend *cover.Legend) (*Ra
 		return nil, err
 	}
 	r := describe(arg, s.Header())
-	if info, err := os.Stat(path); err == nil {
-		r.Bytes = info.Size()
+	if whole, err := w.env.files().Open(path); err == nil {
+		r.Bytes = whole.Size()
+		whole.Close()
 	}
 	for _, n := range f.Header().Notes {
 		r.Findings = append(r.Findings, Finding{What: n})

@@ -61,17 +61,17 @@ const (
 )
 
 // LookKind says whether files are rasters, or one file of zones with or without a raster, which it puts behind the zones.
-func LookKind(paths []string) (kind int, ordered []string, err error) {
+func LookKind(env Env, paths []string) (kind int, ordered []string, err error) {
 	vectors := 0
 	for _, p := range paths {
-		if isVector(p) {
+		if isVector(env.files(), p) {
 			vectors++
 		}
 	}
 	switch {
 	case vectors == 0:
 		return LookAtRasters, paths, nil
-	case vectors == 1 && len(paths) == 2 && isVector(paths[1]):
+	case vectors == 1 && len(paths) == 2 && isVector(env.files(), paths[1]):
 		return LookAtZones, []string{paths[1], paths[0]}, nil
 	case vectors == 1 && len(paths) <= 2:
 		return LookAtZones, paths, nil
@@ -87,14 +87,14 @@ func LookZones(ctx context.Context, env Env, o LookOptions) (*ZonesLook, error) 
 	}
 	where := o.Files[0]
 	path, layer := vectors.Split(where)
-	kind, err := vectors.Kind(path)
+	kind, err := vectors.Kind(w.env.files(), path)
 	if err != nil {
 		return nil, err
 	}
 	z := &ZonesLook{File: path, Format: formatNames[kind], Report: report}
 	if kind == "geopackage" {
 		w.reads("file", path)
-		if z.Layers, err = geopackage.Layers(path); err != nil {
+		if z.Layers, err = geopackage.Layers(w.env.files(), path); err != nil {
 			return nil, err
 		}
 		if layer == "" && len(z.Layers) > 1 {

@@ -57,7 +57,7 @@ func ReadMap(ctx context.Context, env Env, o MapOptions) (_ *Mapped, err error) 
 	if err != nil {
 		return nil, err
 	}
-	paths, err := Rasters(o.Covers, o.FromList)
+	paths, err := Rasters(w.env.files(), o.Covers, o.FromList)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package job
 import (
 	"context"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/check"
@@ -66,7 +67,7 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 	}
 	out := &Measured{Report: report}
 	var edges []check.Check
-	if len(o.Covers) == 1 && isPolygonCover(o.Covers[0], o.ClassField) {
+	if len(o.Covers) == 1 && isPolygonCover(w.env.files(), o.Covers[0], o.ClassField) {
 		out.Composition, err = w.overlay(o.Covers[0], &o)
 	} else if o.ClassField != "" {
 		return nil, fault.Misusef("class-field", "", "is for one cover of polygons")
@@ -157,7 +158,7 @@ func (w *work) openLayer(o *MeasureOptions, t *terms) (*measured, error) {
 	if o.Rules != "" {
 		return w.openRules(o, t)
 	}
-	paths, err := Rasters(o.Covers, o.FromList)
+	paths, err := Rasters(w.env.files(), o.Covers, o.FromList)
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +193,7 @@ func (w *work) openCover(paths []string, crosswalk string, o RasterOptions, t *t
 // openRules opens the layers of rules.
 func (w *work) openRules(o *MeasureOptions, t *terms) (*measured, error) {
 	w.reads("rules", o.Rules)
-	rules, err := cover.ReadRules(o.Rules, t.legend)
+	rules, err := cover.ReadRules(w.env.files(), o.Rules, t.legend)
 	if err != nil {
 		return nil, err
 	}
@@ -240,9 +241,9 @@ func conditionsOf(rules *cover.Rules) (out []*cql.Expr) {
 
 // isPolygonCover reports whether what is to be measured is a file of outlines. A table in text is one only when a field with
 // its classes is named.
-func isPolygonCover(where, classField string) bool {
+func isPolygonCover(from files.System, where, classField string) bool {
 	path, _ := vectors.Split(where)
-	kind, err := vectors.Kind(path)
+	kind, err := vectors.Kind(from, path)
 	return err == nil && kind != "" && (kind != "table" || classField != "")
 }
 

@@ -10,25 +10,26 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/text"
 )
 
 // Rasters returns the rasters that arguments and a list of rasters ("" for none) name, with patterns resolved.
-func Rasters(args []string, list string) ([]string, error) {
+func Rasters(from files.System, args []string, list string) ([]string, error) {
 	if list != "" {
-		more, err := Listed(list)
+		more, err := Listed(from, list)
 		if err != nil {
 			return nil, err
 		}
 		args = slices.Concat(args, more)
 	}
-	return matching(args)
+	return matching(from, args)
 }
 
 // Listed returns the rasters that a list has on its lines. Their paths are relative to the list.
-func Listed(list string) (out []string, err error) {
-	data, _, err := text.Read(list)
+func Listed(from files.System, list string) (out []string, err error) {
+	data, _, err := text.Read(from, list)
 	if err != nil {
 		return nil, err
 	}
@@ -37,10 +38,7 @@ func Listed(list string) (out []string, err error) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
-		if !filepath.IsAbs(line) {
-			line = filepath.Join(filepath.Dir(list), line)
-		}
-		out = append(out, line)
+		out = append(out, files.From(list, line))
 	}
 	if len(out) == 0 {
 		return nil, fault.Errorf("%s: the list is empty", list).Do("write one path on each line")
@@ -49,10 +47,10 @@ func Listed(list string) (out []string, err error) {
 }
 
 // matching resolves patterns. What is no pattern stays as it is.
-func matching(args []string) (out []string, err error) {
+func matching(from files.System, args []string) (out []string, err error) {
 	for _, a := range args {
 		path, _ := open.Split(a)
-		if _, err := os.Stat(path); err == nil || !strings.ContainsAny(path, "*?[") {
+		if _, err := os.Stat(path); err == nil || !strings.ContainsAny(path, "*?[") || files.IsURL(path) {
 			out = append(out, a)
 			continue
 		}
@@ -77,9 +75,9 @@ type Scene struct {
 }
 
 // scenes returns the rasters of a stack: each argument is one, and a pattern with {date} one for each date.
-func scenes(args []string) (out []Scene, err error) {
+func scenes(from files.System, args []string) (out []Scene, err error) {
 	for _, arg := range args {
-		if strings.Contains(arg, "{") {
+		if strings.Contains(arg, "{") && !files.IsURL(arg) {
 			if _, err := os.Stat(arg); errors.Is(err, fs.ErrNotExist) {
 				found, err := Dated(arg)
 				if err != nil {
@@ -89,7 +87,7 @@ func scenes(args []string) (out []Scene, err error) {
 				continue
 			}
 		}
-		paths, err := matching([]string{arg})
+		paths, err := matching(from, []string{arg})
 		if err != nil {
 			return nil, err
 		}
@@ -129,12 +127,12 @@ func Dated(pattern string) ([]Scene, error) {
 	if err != nil {
 		return nil, fault.Misusef("", "", "the pattern %q is not valid (%v)", pattern, err)
 	}
-	files, err := filepath.Glob(glob)
+	found, err := filepath.Glob(glob)
 	if err != nil {
 		return nil, fault.Misusef("", "", "the pattern %q is not valid (%v)", pattern, err)
 	}
 	by := map[string][]string{}
-	for _, f := range files {
+	for _, f := range found {
 		if m := match.FindStringSubmatch(filepath.Clean(f)); m != nil {
 			by[m[1]] = append(by[m[1]], f)
 		}

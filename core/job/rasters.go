@@ -77,7 +77,7 @@ func (w *work) openCells(role string, paths []string, o RasterOptions) (*cells, 
 
 // openWith opens rasters as one, with a nodata value or "".
 func (w *work) openWith(role string, args []string, nodata string, o RasterOptions) (_ *cells, err error) {
-	paths, err := matching(args)
+	paths, err := matching(w.env.files(), args)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (w *work) oneRaster(role, arg string) (f open.File, path, key string, err e
 	if strings.HasSuffix(strings.ToLower(path), ".asc") {
 		w.readsBeside("", path)
 	}
-	f, err = open.Raster(path, band)
+	f, err = open.Raster(w.env.files(), path, band)
 	if err != nil {
 		if before, _, ok := strings.Cut(path, "#"); ok {
 			if _, e := os.Stat(before); e == nil {
@@ -226,9 +226,9 @@ func (c *cells) needCRS() error {
 func (w *work) parseCRS(text string) (*earth.CRS, error) {
 	if strings.HasSuffix(strings.ToLower(text), ".prj") {
 		w.reads("CRS", text)
-		b, err := os.ReadFile(text)
+		b, err := w.env.files().ReadFile(text)
 		if err != nil {
-			return nil, fault.Opening(text, err)
+			return nil, err
 		}
 		return earth.ParseCRS(string(b))
 	}
@@ -285,8 +285,8 @@ func (w *work) adjust(f raster.Source, path, nodata, crsText string) (raster.Sou
 }
 
 // isRaster reports whether a file is one of the rasters that are read.
-func isRaster(path string) bool {
-	f, err := files.Open(path)
+func isRaster(from files.System, path string) bool {
+	f, err := from.Open(path)
 	if err != nil {
 		return false
 	}

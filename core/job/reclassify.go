@@ -49,7 +49,7 @@ func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Re
 	if o.FromList != "" {
 		w.reads("list of rasters", o.FromList)
 	}
-	paths, err := Rasters(o.Rasters, o.FromList)
+	paths, err := Rasters(w.env.files(), o.Rasters, o.FromList)
 	if err != nil {
 		return nil, err
 	}

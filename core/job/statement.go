@@ -70,7 +70,7 @@ func (s *statement) reader() account.Reader {
 	return func(name string, needed, optional []string, each func(rows.Row) error) ([]string, error) {
 		if s.env.Tables == nil {
 			s.reads("table", name)
-			return rows.Each(name, needed, optional, each)
+			return rows.Each(s.env.files(), name, needed, optional, each)
 		}
 		legend, notes, err := s.env.Tables(s.ctx, name, needed, optional, each)
 		if s.out.Legend == nil {
@@ -126,7 +126,7 @@ func (s *statement) flows(path string) (*account.Flows, error) {
 		return nil, nil
 	}
 	s.reads("flows", path)
-	f, err := account.ReadFlows(path)
+	f, err := account.ReadFlows(s.env.files(), path)
 	if err == nil {
 		s.note(f.Notes...)
 	}

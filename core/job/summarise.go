@@ -60,7 +60,7 @@ func Summarise(ctx context.Context, env Env, o SummariseOptions) (*Summarised, e
 	if o.FromList != "" {
 		w.reads("list of rasters", o.FromList)
 	}
-	paths, err := Rasters(o.Values, o.FromList)
+	paths, err := Rasters(w.env.files(), o.Values, o.FromList)
 	if err != nil {
 		return nil, err
 	}

@@ -2,12 +2,12 @@ package job
 
 import (
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/cql"
@@ -64,23 +64,23 @@ func (o ZoneOptions) needZones() error {
 func (o ZoneOptions) centres() bool { return o.Edges == "centre" }
 
 // isVector reports whether a path, with or without #LAYER, names a file of features.
-func isVector(where string) bool {
+func isVector(from files.System, where string) bool {
 	path, _ := vectors.Split(where)
-	kind, err := vectors.Kind(path)
+	kind, err := vectors.Kind(from, path)
 	return err == nil && kind != ""
 }
 
 // readsBeside records the files beside one that are read with it: the parts of a shapefile, and the CRS of an ASCII grid.
 func (w *work) readsBeside(role, path string) {
-	for _, p := range existing(Beside(path)) {
+	for _, p := range existing(w.env.files(), Beside(path)) {
 		w.reads(role, p)
 	}
 }
 
 // existing are the files of a list that exist.
-func existing(paths []string) (out []string) {
+func existing(from files.System, paths []string) (out []string) {
 	for _, p := range paths {
-		if _, err := os.Stat(p); err == nil {
+		if files.Exists(from, p) {
 			out = append(out, p)
 		}
 	}
@@ -90,14 +90,18 @@ func existing(paths []string) (out []string) {
 // Beside returns the files beside one that are read with it, whether they exist or not: the parts of a shapefile, and the CRS
 // of an ASCII grid.
 func Beside(path string) []string {
-	base := strings.TrimSuffix(path, filepath.Ext(path))
-	switch strings.ToLower(filepath.Ext(path)) {
+	var endings []string
+	switch strings.ToLower(files.Ext(path)) {
 	case ".shp":
-		return []string{base + ".dbf", base + ".shx", base + ".prj", base + ".cpg"}
+		endings = []string{".dbf", ".shx", ".prj", ".cpg"}
 	case ".asc":
-		return []string{base + ".prj"}
+		endings = []string{".prj"}
 	}
-	return nil
+	var out []string
+	for _, e := range endings {
+		out = append(out, files.Beside(path, e))
+	}
+	return out
 }
 
 // condition reads a condition of an option, nil for none.
@@ -129,7 +133,7 @@ func (w *work) readFeatures(role, where string) (*vector.Layer, error) {
 	path, layer := vectors.Split(where)
 	w.reads(role, path)
 	w.readsBeside(role, path)
-	return vectors.Read(path, layer)
+	return vectors.Read(w.env.files(), path, layer)
 }
 
 // loadLayer reads the features of a file, or of a raster of zone ids with a table of names or "", and gives them a CRS.
@@ -142,12 +146,12 @@ func (w *work) loadLayer(role, where, crsText, names string) (*vector.Layer, err
 		return l, err
 	}
 	path, _ := vectors.Split(where)
-	kind, err := vectors.Kind(path)
+	kind, err := vectors.Kind(w.env.files(), path)
 	if err != nil {
 		return nil, err
 	}
 	var l *vector.Layer
-	if kind == "" && isRaster(path) {
+	if kind == "" && isRaster(w.env.files(), path) {
 		l, err = w.rasterZones(role, path, names)
 	} else if names != "" {
 		return nil, fault.Misusef("zone-names", "", "is for a raster of zone ids, which %s is not", path)
@@ -179,7 +183,7 @@ func (w *work) giveCRS(option, where string, l *vector.Layer, crs *earth.CRS) er
 // rasterZones reads a raster of zone ids, with a table of names or "".
 func (w *work) rasterZones(role, path, table string) (*vector.Layer, error) {
 	w.reads(role, path)
-	f, err := rasters.Raster(path, 1)
+	f, err := rasters.Raster(w.env.files(), path, 1)
 	if err != nil {
 		return nil, err
 	}
@@ -199,7 +203,7 @@ func (w *work) rasterZones(role, path, table string) (*vector.Layer, error) {
 // readNames reads a table with the columns code and name.
 func (w *work) readNames(path string) (map[int64]string, error) {
 	w.reads("names of zones", path)
-	rows, notes, err := rows.Read(path, []string{"code", "name"}, nil)
+	rows, notes, err := rows.Read(w.env.files(), path, []string{"code", "name"}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +229,7 @@ func (w *work) loadZones(role, where string, o SelectionOptions, names string) (
 	if selection.Condition, err = condition(o.Where); err != nil {
 		return nil, err
 	}
-	if _, err := os.Stat(where); err != nil && zone.IsText(where) {
+	if _, err := os.Stat(where); err != nil && !files.IsURL(where) && zone.IsText(where) {
 		if selection.Condition != nil {
 			return nil, fault.Misusef("where", "", "picks from a file of zones, and %s is a zone by itself", short(where))
 		}
@@ -235,7 +239,7 @@ func (w *work) loadZones(role, where string, o SelectionOptions, names string) (
 		}
 		return zone.FromText(where, crs)
 	}
-	if path, _ := vectors.Split(where); len(where) > 40 || strings.ContainsAny(where, "(),;") {
+	if path, _ := vectors.Split(where); !files.IsURL(where) && (len(where) > 40 || strings.ContainsAny(where, "(),;")) {
 		if _, err := os.Stat(path); err != nil { // a text that was mistyped rather than a file
 			return nil, fault.Errorf("%s: there is no such file, and it is neither WKT, such as POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2)), nor bbox:W,S,E,N, nor geo:LAT,LON;u=METRES", short(where)).Do("check it")
 		}

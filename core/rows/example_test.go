@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 )
 
@@ -13,10 +14,11 @@ func ExampleEach() {
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "table.csv")
 	os.WriteFile(path, []byte("zone_id;area\nW1;12,5\nW2;7\n"), 0o644)
-	_, err := rows.Each(path, []string{"zone_id", "area"}, []string{"unit"}, func(r rows.Row) error {
+	_, err := rows.Each(files.Disk, path, []string{"zone_id", "area"}, []string{"unit"}, func(r rows.Row) error {
 		fmt.Println(r.Line, r.Cell["zone_id"], r.Cell["area"])
 		return nil
 	})
+
 	fmt.Println(err)
 	// Output:
 	// 2 W1 12.5

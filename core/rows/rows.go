@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
 )
 
@@ -25,8 +26,8 @@ var ErrNoColumn = errors.New("it has no column")
 // Read reads a table as [text.Parse] does, in which lines that begin with # are comments, or JSON: a list of objects, or one in each line. Names
 // of columns are taken in lower case, and codes of classes as [text.Code] gives them. A column that is needed and missing is an error; others are read
 // as well. Notes say what had to be assumed.
-func Read(path string, needed, optional []string) (rows []Row, notes []string, err error) {
-	data, notes, err := text.Read(path)
+func Read(from files.System, path string, needed, optional []string) (rows []Row, notes []string, err error) {
+	data, notes, err := text.Read(from, path)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -59,8 +60,8 @@ func Parse(name string, data []byte, needed, optional []string) (rows []Row, err
 }
 
 // Each reads a table as [Read] does, and hands over its rows one by one.
-func Each(path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
-	rows, notes, err := Read(path, needed, optional)
+func Each(from files.System, path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
+	rows, notes, err := Read(from, path, needed, optional)
 	if err != nil {
 		return nil, err
 	}

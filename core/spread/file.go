@@ -20,7 +20,10 @@ func ReadFile(path string) ([]byte, error) {
 	}
 	defer f.Close()
 	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() || info.Size() < largeFile || info.Size() != int64(int(info.Size())) {
+	if err != nil || !info.Mode().IsRegular() { // a pipe, which is opened once
+		return io.ReadAll(f)
+	}
+	if info.Size() < largeFile || info.Size() != int64(int(info.Size())) {
 		return os.ReadFile(path)
 	}
 	data := make([]byte, info.Size())

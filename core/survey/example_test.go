@@ -8,6 +8,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/survey"
 )
@@ -24,7 +25,7 @@ func ExampleTake() {
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "crosswalk.csv")
 	os.WriteFile(path, []byte("from,to\n1,10\n2,20\n"), 0o644)
-	crosswalk, err := cover.ReadCrosswalk(path, nil)
+	crosswalk, err := cover.ReadCrosswalk(files.Disk, path, nil)
 	if err != nil {
 		panic(err)
 	}

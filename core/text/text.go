@@ -7,20 +7,19 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"os"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // Read reads a text file and returns it in UTF-8 without a mark, and notes on what had to be assumed.
-func Read(path string) (data []byte, notes []string, err error) {
-	data, err = os.ReadFile(path)
+func Read(from files.System, path string) (data []byte, notes []string, err error) {
+	data, err = from.ReadFile(path)
 	if err != nil {
-		return nil, nil, fault.Opening(path, err)
+		return nil, nil, err
 	}
 	return From(path, data)
 }

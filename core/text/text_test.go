@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // utf16Of writes a text as UTF-16 with a mark.
@@ -46,10 +48,10 @@ func TestEncodings(t *testing.T) {
 	}
 	path := filepath.Join(t.TempDir(), "l.csv")
 	require.NoError(t, os.WriteFile(path, []byte("\xe9"), 0o644))
-	_, notes, err := Read(path)
+	_, notes, err := Read(files.Disk, path)
 	require.NoError(t, err)
 	assert.Equal(t, []string{path + ": it is not UTF-8, and was read as Windows-1252: save it as UTF-8 if names look wrong"}, notes)
-	_, _, err = Read(path + "x")
+	_, _, err = Read(files.Disk, path+"x")
 	assert.ErrorContains(t, err, "check the path")
 }
 

@@ -4,6 +4,8 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // Whatever a table holds, it is refused or its postings are sound: every row is of a zone of the set, and of a class of the legend.
@@ -17,7 +19,7 @@ func FuzzReadTable(f *testing.F) {
 		if err := os.WriteFile(path, data, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		list, _, err := ReadTable(path, "2000", nil)
+		list, _, err := ReadTable(files.Disk, path, "2000", nil)
 		if err != nil {
 			return
 		}

@@ -116,7 +116,7 @@ func (s *session) bookLegend(path string) (*book.Legend, error) {
 	if path == "" {
 		return nil, nil
 	}
-	l, err := cover.ReadLegend(path)
+	l, err := cover.ReadLegend(s.system, path)
 	if err != nil {
 		return nil, err
 	}

@@ -223,7 +223,7 @@ func bookPost(s *session, o *bookPostOptions) error {
 	}
 	var list []*book.Posting
 	for _, path := range o.Args[1:] {
-		made, notes, err := book.ReadTable(path, o.Epoch, legend)
+		made, notes, err := book.ReadTable(s.system, path, o.Epoch, legend)
 		if err != nil {
 			return err
 		}

@@ -240,7 +240,7 @@ func zoneIDs(ctx context.Context, p *plan.Plan) (ids map[string]bool, wrong map[
 
 // strayTotals finds control totals that are about no zone and no epoch of a plan: nothing would be compared with them.
 func strayTotals(p *plan.Plan, path string, ids map[string]bool) (out []string) {
-	controls, _, err := check.ReadControls(path)
+	controls, _, err := check.ReadControls(p.From, path)
 	if err != nil {
 		return nil // reported by the steps
 	}
@@ -268,7 +268,7 @@ func (k *planCheck) legends() {
 			continue
 		}
 		seen[path] = true
-		l, err := cover.ReadLegend(path)
+		l, err := cover.ReadLegend(k.system, path)
 		if err != nil {
 			if _, e := os.Stat(path); e == nil {
 				k.add(step, err, false)

@@ -328,7 +328,7 @@ func (s *session) difference(o *differenceFigureOptions, d draw.Options) (draw.F
 	var flows *account.Flows
 	if o.Flows != "" {
 		var err error
-		if flows, err = account.ReadFlows(o.Flows); err != nil {
+		if flows, err = account.ReadFlows(s.system, o.Flows); err != nil {
 			return nil, err
 		}
 	}

@@ -342,7 +342,7 @@ func (x *explainer) recorded(where string, r *plan.Record, step plan.Done, f pla
 	} else if now != f.Digest {
 		x.out.Notes = append(x.out.Notes, path+": it was changed since the run that wrote it, so its number may be another one")
 	}
-	p, err := plan.Parse(plan.At(where, r.PlanPath), []byte(r.Plan), planCommands(newRoot(x.version, x.stdout, x.w)))
+	p, err := plan.Parse(x.system, plan.At(where, r.PlanPath), []byte(r.Plan), planCommands(newRoot(x.version, x.stdout, x.w)))
 	if err != nil {
 		return planError(err)
 	}
@@ -369,7 +369,7 @@ func (x *explainer) rowOf(path string) error {
 		return fmt.Errorf("%s: no record of a run lies beside it, so nothing says what its transitions were made of: name the plan or the book", path)
 	}
 	found := false
-	_, err := rows.Each(path, []string{"zone_id", "class_code", "area", "unit"}, []string{"epoch", "zone_name", "class_name"}, func(r rows.Row) error {
+	_, err := rows.Each(x.system, path, []string{"zone_id", "class_code", "area", "unit"}, []string{"epoch", "zone_name", "class_name"}, func(r rows.Row) error {
 		is := func(asked string, of ...string) bool { return slices.Contains(of, asked) }
 		if x.o.Zone != "" && !is(x.o.Zone, r.Cell["zone_id"], r.Cell["zone_name"]) || !is(x.o.Class, r.Cell["class_code"], r.Cell["class_name"]) {
 			return nil
@@ -388,6 +388,7 @@ func (x *explainer) rowOf(path string) error {
 		x.out.Row = &tableRow{r.Cell["epoch"], strings.TrimSpace(r.Cell["zone_id"] + " " + r.Cell["zone_name"]), strings.TrimSpace(r.Cell["class_code"] + " " + r.Cell["class_name"]), area, r.Cell["unit"]}
 		return nil
 	})
+
 	if err != nil {
 		return err
 	}

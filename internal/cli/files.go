@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/option"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
@@ -51,7 +52,7 @@ func withFiles(ctx context.Context, c *cli.Command, options any, do func(*sessio
 		temporaries = &output.Temporaries{}
 	}
 	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
-		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
+		stdout: c.Root().Writer, system: files.Disk, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
 	return s.withFiles(do)
 }
 
@@ -127,7 +128,7 @@ func inputsOf(options any) (out []output.Input) {
 			if add(role, value); o.Name != "from-list" {
 				continue
 			}
-			list, _ := job.Listed(value) // reading it for the work reports what is wrong
+			list, _ := job.Listed(files.Disk, value) // reading it for the work reports what is wrong
 			for _, path := range list {
 				add("cover", path)
 			}
@@ -302,7 +303,7 @@ func (s *session) claimRasters(dir string, rules output.Rules) error {
 	if !ok {
 		panic("a folder of rasters that no command writes")
 	}
-	paths, err := job.Rasters(o.Rasters, o.FromList)
+	paths, err := job.Rasters(s.system, o.Rasters, o.FromList)
 	if err != nil || o.Check {
 		return err
 	}

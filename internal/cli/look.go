@@ -51,11 +51,11 @@ func runLook(s *session, o *lookOptions) error {
 		defer b.Close()
 		return s.listBook(b, &destination{format: "table"})
 	}
-	kind, files, err := job.LookKind(o.Files)
+	kind, ordered, err := job.LookKind(s.env(), o.Files)
 	if err != nil {
 		return err
 	}
-	o.Files = files
+	o.Files = ordered
 	if kind == job.LookAtZones {
 		return s.lookZones(o)
 	}

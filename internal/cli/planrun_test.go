@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/internal/demo"
 	"github.com/verdex-land/verdex/internal/plan"
 )
@@ -139,7 +140,7 @@ func TestSchemaOfPlans(t *testing.T) {
 		value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(b)))
 		require.NoError(t, err)
 		bySchema := schema.Validate(value)
-		_, byCheck := plan.Parse("p.yaml", []byte(k.text), commands)
+		_, byCheck := plan.Parse(files.Disk, "p.yaml", []byte(k.text), commands)
 		assert.Equal(t, k.right, bySchema == nil, "by the schema: %s%v", k.text, bySchema)
 		assert.Equal(t, k.right, byCheck == nil, "by check: %s%v", k.text, byCheck)
 	}

@@ -115,10 +115,10 @@ func (s *session) openPlan(args []string) (p *plan.Plan, record *plan.Record, er
 		if record, err = plan.ReadRecord(path); err != nil {
 			return nil, nil, err
 		}
-		p, err = plan.Parse(plan.At(path, record.PlanPath), []byte(record.Plan), commands)
+		p, err = plan.Parse(s.system, plan.At(path, record.PlanPath), []byte(record.Plan), commands)
 		return p, record, err
 	}
-	p, err = plan.Read(path, commands)
+	p, err = plan.Read(s.system, path, commands)
 	return p, nil, err
 }
 

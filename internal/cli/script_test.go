@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff"
 	"github.com/verdex-land/verdex/core/tally"
@@ -130,13 +131,13 @@ func TestReencodedFilesGiveTheSameTally(t *testing.T) {
 	original := filepath.Join(dir, "cover_2020.tif")
 	var grid raster.Grid
 	measured := func(path string) *tally.Tally {
-		f, err := geotiff.Open(path, 1)
+		f, err := geotiff.Open(files.Disk, path, 1)
 		require.NoError(t, err)
 		defer f.Close()
 		if path == original {
 			grid = f.Header().Grid
 		}
-		wards, err := geojson.Read(filepath.Join(dir, "wards.geojson"))
+		wards, err := geojson.Read(files.Disk, filepath.Join(dir, "wards.geojson"))
 		require.NoError(t, err)
 		set, err := zone.FromLayer(wards, zone.Selection{IDField: "code"})
 		require.NoError(t, err)

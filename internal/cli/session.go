@@ -8,6 +8,7 @@ import (
 	"os/user"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/urfave/cli/v3"
@@ -29,6 +30,7 @@ type session struct {
 	name    string // such as "book post"
 	options any    // a pointer to its options
 	stdout  io.Writer
+	system  files.System // where inputs come from
 	version string
 	threads int
 	color   string   // auto, always or never
@@ -42,6 +44,7 @@ func (s *session) canvas() *canvas { return newCanvas(s.stdout, s.color) }
 func (s *session) env() job.Env {
 	env := job.Env{
 		Threads: s.threads,
+		Files:   s.system,
 		Log:     s.reporter,
 		Opened:  func(role, path string) { s.Read(output.Input{Role: role, Path: path}) },
 		Tables:  s.readTable,
@@ -74,7 +77,7 @@ func (s *session) readTable(ctx context.Context, name string, needed, optional [
 	where, of := vectors.Split(name)
 	if !book.IsBook(where) {
 		s.Read(output.Input{Role: "table", Path: name})
-		notes, err := rows.Each(name, needed, optional, each)
+		notes, err := rows.Each(s.system, name, needed, optional, each)
 		return nil, notes, err
 	}
 	b, err := s.openBook(where, false, waitOf(s.options))

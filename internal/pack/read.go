@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
 	"github.com/verdex-land/verdex/core/fault"
@@ -54,7 +55,7 @@ func Read(dir string) (book.List, error) {
 		}
 		of, ok := read[n.Table]
 		if !ok {
-			if of, _, err = book.ReadTable(filepath.Join(dir, n.Table), "", nil); err != nil {
+			if of, _, err = book.ReadTable(files.Disk, filepath.Join(dir, n.Table), "", nil); err != nil {
 				return nil, err
 			}
 			read[n.Table] = of
@@ -86,7 +87,7 @@ func ImportNote(from, author, at, note string) string {
 }
 
 func packLegend(path, name string) (book.Legend, error) {
-	rows, _, err := rows.Read(path, []string{"code", "name", "color", "group"}, nil)
+	rows, _, err := rows.Read(files.Disk, path, []string{"code", "name", "color", "group"}, nil)
 	l := book.Legend{Name: name}
 	for _, r := range rows {
 		l.Classes = append(l.Classes, book.Class{Code: r.Cell["code"], Name: r.Cell["name"], Color: r.Cell["color"], Group: r.Cell["group"]})
@@ -96,7 +97,7 @@ func packLegend(path, name string) (book.Legend, error) {
 
 // packZones gives a posting the zones of a package in their order.
 func packZones(path, name string, p *book.Posting) error {
-	rows, _, err := rows.Read(path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
+	rows, _, err := rows.Read(files.Disk, path, []string{"zone_id", "zone_name", "within_id", "within_name"}, nil)
 	if err != nil {
 		return err
 	}

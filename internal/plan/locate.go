@@ -23,7 +23,7 @@ func (p *Plan) Locate(path string) (line, column int) {
 			}
 			text, _ = vectors.Split(text)
 			text, _ = rasters.Split(text)
-			named := p.file(text)
+			named := p.input(text)
 			if matched, err := filepath.Match(named, path); named == path || filepath.Clean(named) == filepath.Clean(path) || err == nil && matched {
 				line, column = n.at.line, n.at.column
 				return true
@@ -151,7 +151,7 @@ func (p *Plan) Missing() (out Problems) {
 	for _, z := range p.Zones {
 		if n := z.set["zones"]; n != nil && n.kind == scalar {
 			if o := find(new(ZoneSetOptions), "zones"); !isText(*o, n.text) {
-				path, _ := vectors.Split(p.file(n.text))
+				path, _ := vectors.Split(p.input(n.text))
 				missing(path, n)
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
 )
 
@@ -299,7 +300,19 @@ func instead(word string, among []string) string {
 }
 
 // readFile reads a file that may be a plan.
-func readFile(path string) ([]byte, error) {
+func readFile(from files.System, path string) ([]byte, error) {
+	if files.IsURL(path) {
+		f, err := from.Open(path)
+		if err != nil {
+			return nil, err
+		}
+		size := f.Size()
+		f.Close()
+		if size > mostBytes {
+			return nil, tooLarge(path)
+		}
+		return from.ReadFile(path)
+	}
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, fault.Opening(path, err)
@@ -308,11 +321,15 @@ func readFile(path string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: it is not a file: name the plan itself", path)
 	}
 	if info.Size() > mostBytes {
-		return nil, Problems{{Path: path, Text: "it is larger than 256 KiB, which no plan is: is it the right file?"}}
+		return nil, tooLarge(path)
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, fault.Opening(path, err)
 	}
 	return data, nil
+}
+
+func tooLarge(path string) error {
+	return Problems{{Path: path, Text: "it is larger than 256 KiB, which no plan is: is it the right file?"}}
 }

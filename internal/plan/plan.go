@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/option"
 )
@@ -123,7 +124,8 @@ type Epoch struct {
 
 // Plan is a plan.
 type Plan struct {
-	Path, Dir               string // of the file, and of its folder
+	Path, Dir               string // of the file, and of the folder that it writes to
+	From                    files.System
 	Title, Contact, Licence string
 	Text                    []byte
 	Zones                   []*ZoneSet
@@ -150,21 +152,21 @@ type Plan struct {
 type section map[string]*node
 
 // Read reads the plan at path, with the commands that there are. The error is of the type [Problems] when the plan is wrong.
-func Read(path string, commands []Command) (*Plan, error) {
-	data, err := readFile(path)
+func Read(from files.System, path string, commands []Command) (*Plan, error) {
+	data, err := readFile(from, path)
 	if err != nil {
 		return nil, err
 	}
-	return Parse(path, data, commands)
+	return Parse(from, path, data, commands)
 }
 
 // Parse reads a plan from its text; files are named relative to the folder of path.
-func Parse(path string, data []byte, commands []Command) (*Plan, error) {
+func Parse(from files.System, path string, data []byte, commands []Command) (*Plan, error) {
 	root, problems := parse(path, data)
 	if len(problems) > 0 {
 		return nil, problems.sorted()
 	}
-	p := &Plan{Path: path, Dir: filepath.Dir(path), Text: data, root: root, commands: commands, perEpoch: map[string]bool{}}
+	p := &Plan{From: from, Path: path, Dir: folderOf(path), Text: data, root: root, commands: commands, perEpoch: map[string]bool{}}
 	p.read()
 	if len(p.problems) == 0 {
 		p.expand()
@@ -173,6 +175,14 @@ func Parse(path string, data []byte, commands []Command) (*Plan, error) {
 		return p, p.problems.sorted()
 	}
 	return p, nil
+}
+
+// folderOf is the folder that files are named from which a plan writes: its own, or where it is read from a URL the one that the program works in.
+func folderOf(path string) string {
+	if files.IsURL(path) {
+		return "."
+	}
+	return filepath.Dir(path)
 }
 
 // wrong notes a problem at a value.
@@ -343,7 +353,15 @@ func (n *node) texts(p *Plan) []string {
 	return out
 }
 
-// file is the path of a file that the plan names.
+// input is the name of a file that the plan reads. A plan that is read from a URL names its files from there.
+func (p *Plan) input(path string) string {
+	if files.IsURL(p.Path) && path != "" {
+		return files.From(p.Path, path)
+	}
+	return p.file(path)
+}
+
+// file is the path of a file that the plan writes, or of its book and folders.
 func (p *Plan) file(path string) string {
 	if path == "" || p.Dir == "." || filepath.IsAbs(path) || strings.Contains(path, "://") {
 		return path

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/option"
 	"github.com/verdex-land/verdex/internal/demo"
@@ -84,7 +85,7 @@ const head = "legend: legend.csv\nzones: {zones: wards.geojson, zone-id: code}\n
 
 func parsed(t *testing.T, text string) *Plan {
 	t.Helper()
-	p, err := Parse("p.yaml", []byte(text), commands)
+	p, err := Parse(files.Disk, "p.yaml", []byte(text), commands)
 	require.NoError(t, err)
 	return p
 }
@@ -124,11 +125,13 @@ func TestFilesAreRelativeToThePlan(t *testing.T) {
 	require.NoError(t, err)
 	t.Chdir(filepath.Dir(dir))
 	here := filepath.Base(dir)
-	_, err = Parse(filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
+	_, err = Parse(files.Disk, filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
 		"  a: {make: measure, out: a_{epoch}.csv, account: x}\n"), commands)
+
 	require.Error(t, err) // {epoch} needs quotes in a flow mapping
-	p, err := Parse(filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
+	p, err := Parse(files.Disk, filepath.Join(here, "p.yaml"), []byte(head+"epochs: {2012: \"cover_2012_?.tif\", 2020: cover_2020.tif}\ncrs: EPSG:32633\nbook: o.book\noutputs:\n"+
 		"  a: {make: measure, out: \"a_{epoch}.csv\", account: x}\n"), commands)
+
 	require.NoError(t, err)
 	m := p.Steps[0].Options.(*measureOptions)
 	assert.Equal(t, []string{here + "/cover_2012_?.tif"}, m.Covers)
@@ -154,7 +157,7 @@ func TestEpochsByPattern(t *testing.T) {
 	assert.Equal(t, []string{"0"}, m.NoData)
 	assert.Equal(t, "results/extents_2012-06-12.csv", m.Out)
 	require.NoError(t, os.WriteFile("s/x_2012-06-12_a.tif", nil, 0o644))
-	_, err := Parse("p.yaml", []byte("epochs: {find: \"s/x_{date}_{tile}.tif\"}\n"), commands)
+	_, err := Parse(files.Disk, "p.yaml", []byte("epochs: {find: \"s/x_{date}_{tile}.tif\"}\n"), commands)
 	assert.ErrorContains(t, err, "are one epoch, 2012-06-12")
 }
 
@@ -268,7 +271,7 @@ func TestWrongPlans(t *testing.T) {
 		strings.Repeat("x", 1<<19):             "larger than 256 KiB",
 		"a:\n" + strings.Repeat(" ", 50) + "b": "is not a key of a plan",
 	} {
-		_, err := Parse("p.yaml", []byte(text), commands)
+		_, err := Parse(files.Disk, "p.yaml", []byte(text), commands)
 		if want == "" {
 			assert.NoError(t, err, text)
 			continue
@@ -282,7 +285,7 @@ func TestWrongPlans(t *testing.T) {
 
 // All problems are reported at once, each once, in the order of the file.
 func TestAllProblemsAtOnce(t *testing.T) {
-	_, err := Parse("p.yaml", []byte("legned: a\nunit: x\nepochs: {2020: a}\nlayers: {b: {}}\n"), commands)
+	_, err := Parse(files.Disk, "p.yaml", []byte("legned: a\nunit: x\nepochs: {2020: a}\nlayers: {b: {}}\n"), commands)
 	var problems Problems
 	require.ErrorAs(t, err, &problems)
 	require.Len(t, problems, 3)
@@ -332,7 +335,7 @@ func TestSave(t *testing.T) {
 	require.NoError(t, option.Check(m))
 	text, err := Save("q/p.yaml", "measure", m)
 	require.NoError(t, err)
-	p, err := Parse("q/p.yaml", text, commands)
+	p, err := Parse(files.Disk, "q/p.yaml", text, commands)
 	require.NoError(t, err, string(text))
 	require.Len(t, p.Steps, 1)
 	got := p.Steps[0].Options.(*measureOptions)
@@ -347,7 +350,7 @@ func TestSave(t *testing.T) {
 	require.NoError(t, option.Check(c))
 	text, err = Save("p.yaml", "change", c)
 	require.NoError(t, err)
-	p, err = Parse("p.yaml", text, commands)
+	p, err = Parse(files.Disk, "p.yaml", text, commands)
 	require.NoError(t, err, string(text))
 	again := p.Steps[0].Options.(*changeOptions)
 	again.Others = false
@@ -368,7 +371,7 @@ func FuzzParse(f *testing.F) {
 	f.Add(head + "epochs: {2020: cover_2020.tif}\n")
 	f.Add("zones:\n  a: {zones: x, merge: y}\nlayers: {s: {slope: e}}\noutputs: {a: {make: change, of: [b], out: \"{zones}\"}}\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		p, err := Parse("p.yaml", []byte(text), commands)
+		p, err := Parse(files.Disk, "p.yaml", []byte(text), commands)
 		if err == nil {
 			_, err = p.YAML()
 			require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
@@ -106,7 +107,7 @@ func (s *scaffold) file(name string) error {
 	case ".yaml", ".yml", ".json", ".prj", ".dbf", ".shx", ".cpg", ".txt", ".md":
 		return nil
 	}
-	if kind, err := vectors.Kind(path); err != nil || kind == "" || kind == "table" {
+	if kind, err := vectors.Kind(files.Disk, path); err != nil || kind == "" || kind == "table" {
 		return nil
 	}
 	z, err := job.LookZones(s.ctx, s.env, job.LookOptions{Files: []string{path}})
@@ -122,7 +123,7 @@ func (s *scaffold) file(name string) error {
 // raster looks at a raster.
 func (s *scaffold) raster(name string) error {
 	path := filepath.Join(s.dir, name)
-	f, err := open.Raster(path, 1)
+	f, err := open.Raster(files.Disk, path, 1)
 	if err != nil {
 		return err
 	}
@@ -154,7 +155,7 @@ var dated = regexp.MustCompile(`(?:^|[^0-9])((?:19|20)[0-9]{2}(?:-?(?:0[1-9]|1[0
 func (s *scaffold) table(name string) error {
 	path := filepath.Join(s.dir, name)
 	has := func(columns ...string) bool {
-		_, _, err := rows.Read(path, columns, nil)
+		_, _, err := rows.Read(files.Disk, path, columns, nil)
 		return err == nil
 	}
 	switch {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
@@ -64,7 +65,7 @@ func draftOf(t *testing.T) (string, *Draft, *Plan) {
 		require.NoError(t, os.WriteFile(f.Name, f.Data, 0o644))
 	}
 	text := string(d.Files[0].Data)
-	p, err := Parse("plan.yaml", d.Files[0].Data, commands)
+	p, err := Parse(files.Disk, "plan.yaml", d.Files[0].Data, commands)
 	require.NoError(t, err, text)
 	return text, d, p
 }
@@ -97,7 +98,7 @@ func TestDraftOfScenes(t *testing.T) {
 func TestDraftOfPieces(t *testing.T) {
 	t.Chdir(t.TempDir())
 	require.NoError(t, demo.Write(".", true))
-	l, err := geojson.Read("wards.geojson")
+	l, err := geojson.Read(files.Disk, "wards.geojson")
 	require.NoError(t, err)
 	var parts []string
 	files, _, err := vectors.Parts("county.shp", l)

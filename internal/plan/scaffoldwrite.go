@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
 )
 
@@ -49,7 +50,7 @@ func (s *scaffold) writeLegend(epochs []dateCovers) {
 		s.Found = append(s.Found, s.legend+": a legend")
 		s.line("legend: %s", quoted(s.legend))
 		s.line("")
-		if l, err := cover.ReadLegend(filepath.Join(s.dir, s.legend)); err == nil {
+		if l, err := cover.ReadLegend(files.Disk, filepath.Join(s.dir, s.legend)); err == nil {
 			s.known = map[int]bool{}
 			for _, c := range l.Classes {
 				s.known[c.Code] = true

@@ -136,7 +136,7 @@ func (p *Plan) alias(name string, e *Epoch) string {
 			text = strings.ReplaceAll(text, "{epoch}", e.Date)
 		}
 		if p.templates[text] == nil {
-			return p.file(text)
+			return p.input(text)
 		}
 		name = text
 	}
@@ -150,7 +150,7 @@ func (p *Plan) findEpochs(n *node) {
 	if pattern == nil || pattern.kind != scalar {
 		return
 	}
-	scenes, err := job.Dated(p.file(pattern.text))
+	scenes, err := job.Dated(p.input(pattern.text))
 	if err != nil {
 		p.wrong(pattern, "%s", Message(err))
 		return
@@ -262,9 +262,9 @@ func (p *Plan) namesIn(n *node) []string {
 		var legend *cover.Legend
 		path := p.text(n.get("legend"), p.defaults["legend"])
 		if path != "" {
-			legend, _ = cover.ReadLegend(path)
+			legend, _ = cover.ReadLegend(p.From, path)
 		}
-		rules, err := cover.ReadRules(p.file(r.text), legend)
+		rules, err := cover.ReadRules(p.From, p.input(r.text), legend)
 		if err != nil {
 			return nil
 		}
@@ -281,7 +281,7 @@ func (p *Plan) namesIn(n *node) []string {
 func (p *Plan) text(nodes ...*node) string {
 	for _, n := range nodes {
 		if n != nil && n.kind == scalar {
-			return p.file(n.text)
+			return p.input(n.text)
 		}
 	}
 	return ""
@@ -360,7 +360,7 @@ func (p *Plan) layerFile(text string, e *Epoch) string {
 	if p.templates[text] != nil {
 		return text
 	}
-	return p.file(text)
+	return p.input(text)
 }
 
 // layerKind finds out how a layer is made.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/option"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -110,21 +111,24 @@ func (p *Plan) resolve(o option.Option, text string) string {
 		return text
 	case strings.HasPrefix(o.Input, "CRS"):
 		if strings.HasSuffix(strings.ToLower(text), ".prj") {
-			return p.file(text)
+			return p.input(text)
 		}
 		return text
 	case strings.Contains(o.Input, "zones") && zone.IsText(text):
 		return text
 	}
+	if files.IsURL(text) {
+		return text
+	}
 	if label, rest, ok := strings.Cut(text, "="); ok && o.Type.Kind() == reflect.Slice {
-		if _, err := os.Stat(p.file(text)); err != nil {
+		if _, err := os.Stat(p.input(text)); err != nil {
 			return label + "=" + p.resolve(o, rest)
 		}
 	}
 	if l := p.layer(text); l != nil && l.File != "" {
 		return l.File
 	}
-	return p.file(text)
+	return p.input(text)
 }
 
 // defines reports whether a text is the name of a raster or of zones that the plan makes.

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 )
@@ -328,7 +329,7 @@ func centred(t *testing.T, g raster.Grid, polygons []outline) (out [][]float64, 
 	return out, near
 }
 
-func openRaster(path string) (open.File, error) { return open.Raster(path, 1) }
+func openRaster(path string) (open.File, error) { return open.Raster(files.Disk, path, 1) }
 
 func appendDouble(b []byte, v float64) []byte {
 	return binary.LittleEndian.AppendUint64(b, math.Float64bits(v))

@@ -12,8 +12,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -45,20 +43,19 @@ func Sniff(head []byte) bool {
 }
 
 // Open opens the file at path. The caller closes it.
-func Open(path string) (*Source, error) {
-	f, err := files.Open(path)
+func Open(from files.System, path string) (*Source, error) {
+	f, err := from.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	s, err := New(f, f.Info().Size(), path)
+	s, err := New(f, f.Size(), path)
 	if err != nil {
 		f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	s.closer = f
-	base := strings.TrimSuffix(path, filepath.Ext(path))
-	for _, prj := range []string{base + ".prj", base + ".PRJ"} {
-		text, err := os.ReadFile(prj)
+	for _, prj := range []string{files.Beside(path, ".prj"), files.Beside(path, ".PRJ")} {
+		text, err := from.ReadFile(prj)
 		if err != nil {
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -116,13 +117,13 @@ func TestCRSFromTheFileBesideIt(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte(header+"1 2 3 4 5 6 7 8 9 10 11 12"), 0o644))
 	prj := strings.TrimSuffix(path, ".asc") + ".prj"
 	require.NoError(t, os.WriteFile(prj, []byte(`PROJCS["x",GEOGCS["y",DATUM["D_WGS_1984",SPHEROID["WGS_1984",6378137,298.257223563]],PRIMEM["Greenwich",0],UNIT["Degree",0.0174532925199433]],PROJECTION["Transverse_Mercator"],PARAMETER["Central_Meridian",15],PARAMETER["Scale_Factor",0.9996],PARAMETER["False_Easting",500000],UNIT["Meter",1]]`), 0o644))
-	s, err := Open(path)
+	s, err := Open(files.Disk, path)
 	require.NoError(t, err)
 	defer s.Close()
 	require.NotNil(t, s.Header().Grid.CRS)
 	assert.Equal(t, 6326, s.Header().Grid.CRS.Datum.Code)
 	require.NoError(t, os.WriteFile(prj, []byte("nonsense"), 0o644))
-	again, err := Open(path)
+	again, err := Open(files.Disk, path)
 	require.NoError(t, err)
 	defer again.Close()
 	assert.Nil(t, again.Header().Grid.CRS)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -48,7 +49,7 @@ func overview(t *testing.T, path string, n int) *Source {
 	t.Helper()
 	out := filepath.Join(t.TempDir(), "level.tif")
 	tool(t, "tiffcp", "-c", "none", path+","+string(rune('0'+n)), out)
-	s, err := Open(out, 1)
+	s, err := Open(files.Disk, out, 1)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return s

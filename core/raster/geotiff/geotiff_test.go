@@ -17,6 +17,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/projection"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 )
 
@@ -78,7 +79,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 				path := filepath.Join(t.TempDir(), "a.tif")
 				h := raster.Header{Grid: grid(t, code), Type: typ, NoData: &nodata}
 				write(t, path, h, o)
-				s, err := Open(path, 1)
+				s, err := Open(files.Disk, path, 1)
 				require.NoError(t, err)
 				got := s.Header()
 				assert.Equal(t, typ, got.Type)
@@ -126,7 +127,7 @@ func TestCRSWrittenOut(t *testing.T) {
 			g.CRS = crs
 			path := filepath.Join(t.TempDir(), "a.tif")
 			write(t, path, raster.Header{Grid: g, Type: raster.Uint8}, Options{})
-			s, err := Open(path, 1)
+			s, err := Open(files.Disk, path, 1)
 			require.NoError(t, err)
 			require.NotNil(t, s.Header().Grid.CRS, s.Header().CRSProblem)
 			x, y, ok := crs.FromGeographic(0.22, 1.01)
@@ -173,7 +174,7 @@ func TestFilesOfAnotherWriter(t *testing.T) {
 					}
 					out := filepath.Join(dir, "out.tif")
 					tool(t, "tiffcp", append(append(append([]string{"-c", compression}, layout...), container...), path, out)...)
-					s, err := Open(out, 1)
+					s, err := Open(files.Disk, out, 1)
 					require.NoError(t, err, "%v %s %v %v", typ, compression, layout, container)
 					same(t, s)
 					s.Close()
@@ -203,7 +204,7 @@ func TestBandsOfAnotherWriter(t *testing.T) {
 		again := filepath.Join(dir, "again.tif")
 		tool(t, "tiffcp", "-c", "lzw", "-p", order, "-s", "-r", "9", joined, again)
 		for b := range 3 {
-			s, err := Open(again, b+1)
+			s, err := Open(files.Disk, again, b+1)
 			require.NoError(t, err)
 			assert.Equal(t, 3, s.Header().Bands)
 			var c raster.Cells
@@ -211,7 +212,7 @@ func TestBandsOfAnotherWriter(t *testing.T) {
 			assert.Equal(t, value(40, 50)+float64(b)*50, c.At(40, 50), "%s band %d", order, b+1)
 			s.Close()
 		}
-		_, err := Open(again, 4)
+		_, err := Open(files.Disk, again, 4)
 		assert.ErrorContains(t, err, "band 4")
 	}
 }
@@ -220,7 +221,7 @@ func TestBandsOfAnotherWriter(t *testing.T) {
 func threeBands(t *testing.T, parts []string) []byte {
 	var bands [3]raster.Cells
 	for b, p := range parts {
-		s, err := Open(p, 1)
+		s, err := Open(files.Disk, p, 1)
 		require.NoError(t, err)
 		require.NoError(t, s.NewReader().Read(raster.Window{Width: 100, Height: 75}, &bands[b]))
 		s.Close()
@@ -277,7 +278,7 @@ func TestOtherReaders(t *testing.T) {
 		require.NoError(t, os.WriteFile(meta, []byte(tool(t, "listgeo", "-no_norm", path)), 0o644))
 		again := filepath.Join(dir, "again.tif")
 		tool(t, "geotifcp", "-g", meta, "-c", "lzw", path, again)
-		s, err := Open(again, 1)
+		s, err := Open(files.Disk, again, 1)
 		require.NoError(t, err)
 		assert.NoError(t, h.Grid.Aligned(s.Header().Grid))
 		same(t, s)

@@ -26,12 +26,12 @@ type Source struct {
 }
 
 // Open opens band 1, 2, … of the file at path as it is stored; [Source.Applied] gives what it means. The caller closes it.
-func Open(path string, band int) (*Source, error) {
-	f, err := files.Open(path)
+func Open(from files.System, path string, band int) (*Source, error) {
+	f, err := from.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	s, err := New(f, f.Info().Size(), path, band)
+	s, err := New(f, f.Size(), path, band)
 	if err != nil {
 		f.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)

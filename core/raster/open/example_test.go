@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/open"
 )
 
@@ -14,7 +15,7 @@ func ExampleRaster() {
 	name := filepath.Join(dir, "cover.asc")
 	os.WriteFile(name, []byte("ncols 1\nnrows 1\nxllcorner 0\nyllcorner 0\ncellsize 1\n7\n"), 0o644)
 	path, band := open.Split(name + "#1")
-	r, err := open.Raster(path, band)
+	r, err := open.Raster(files.Disk, path, band)
 	if err != nil {
 		panic(err)
 	}

@@ -33,8 +33,8 @@ func (o opened) Tiling() (cols, rows []int) { return raster.Tiling(o.Source) }
 func (o opened) Overviews() []raster.Source { return raster.Overviews(o.Source) }
 
 // Raster opens band 1, 2, … of the file at path.
-func Raster(path string, band int) (File, error) {
-	f, err := files.Open(path)
+func Raster(from files.System, path string, band int) (File, error) {
+	f, err := from.Open(path)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +47,7 @@ func Raster(path string, band int) (File, error) {
 	}
 	switch kind := Kind(head); {
 	case kind == "TIFF":
-		s, err := geotiff.Open(path, band)
+		s, err := geotiff.Open(from, path, band)
 		if err != nil {
 			return nil, err
 		}
@@ -61,7 +61,7 @@ func Raster(path string, band int) (File, error) {
 		if band != 1 {
 			return nil, fmt.Errorf("%s: an ASCII grid has one band, and band %d was asked for", path, band)
 		}
-		return asciigrid.Open(path)
+		return asciigrid.Open(from, path)
 	case kind == "" && len(head) == 0:
 		return nil, fmt.Errorf("%s: the file is empty: copy it again", path)
 	case kind == "":

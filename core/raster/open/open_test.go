@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/files"
 )
 
 // Files of other formats are named, with what to do.
@@ -29,12 +31,12 @@ func TestOtherFormatsAreNamed(t *testing.T) {
 	} {
 		path := filepath.Join(dir, "f")
 		require.NoError(t, os.WriteFile(path, []byte(head), 0o644))
-		_, err := Raster(path, 1)
+		_, err := Raster(files.Disk, path, 1)
 		require.ErrorContains(t, err, want, "%q", head)
 		assert.ErrorContains(t, err, path)
 	}
-	_, err := Raster(dir, 1)
+	_, err := Raster(files.Disk, dir, 1)
 	assert.ErrorContains(t, err, "it is a folder")
-	_, err = Raster(filepath.Join(dir, "nothing"), 1)
+	_, err = Raster(files.Disk, filepath.Join(dir, "nothing"), 1)
 	assert.ErrorContains(t, err, "check the path")
 }

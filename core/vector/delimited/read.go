@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 )
@@ -22,8 +23,8 @@ var (
 )
 
 // Read reads a table. Columns are separated by commas, semicolons or tabs.
-func Read(path string) (*vector.Layer, error) {
-	data, notes, err := text.Read(path)
+func Read(from files.System, path string) (*vector.Layer, error) {
+	data, notes, err := text.Read(from, path)
 	if err != nil {
 		return nil, err
 	}
@@ -67,8 +68,8 @@ func parse(source string, data []byte, notes []string) (*vector.Layer, error) {
 }
 
 // ReadTable reads a table whose rows have no place: features without a geometry.
-func ReadTable(path string) (*vector.Layer, error) {
-	data, notes, err := text.Read(path)
+func ReadTable(from files.System, path string) (*vector.Layer, error) {
+	data, notes, err := text.Read(from, path)
 	if err != nil {
 		return nil, err
 	}

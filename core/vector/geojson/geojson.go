@@ -14,18 +14,17 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/verdex-land/verdex/core/earth"
-	"github.com/verdex-land/verdex/core/fault"
-	"github.com/verdex-land/verdex/core/spread"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
 // Read reads a file: a feature collection, a feature, a bare geometry, or a sequence of features, each on a line
 // or behind a record separator. The crs member of the 2008 format is honoured; without it coordinates are longitude
 // and latitude on WGS 84.
-func Read(path string) (*vector.Layer, error) {
-	data, err := spread.ReadFile(path)
+func Read(from files.System, path string) (*vector.Layer, error) {
+	data, err := from.ReadFile(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
 	return Parse(path, data)
 }

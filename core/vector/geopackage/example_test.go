@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 )
@@ -20,11 +21,11 @@ func Example() {
 	if err := geopackage.Write(path, wards); err != nil {
 		panic(err)
 	}
-	layers, err := geopackage.Layers(path)
+	layers, err := geopackage.Layers(files.Disk, path)
 	if err != nil {
 		panic(err)
 	}
-	back, err := geopackage.Read(path, layers[0].Name)
+	back, err := geopackage.Read(files.Disk, path, layers[0].Name)
 	fmt.Println(layers[0].Name, back.FieldNames(), back.Features[0].Values, err)
 	// Output:
 	// wards [fid code] [1 W1] <nil>

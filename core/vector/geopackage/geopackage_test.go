@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -57,11 +58,11 @@ func TestEverythingComesBack(t *testing.T) {
 		wards, parishes := layer(t, "wards", 3035, rng), layer(t, "the parishes", 4326, rng)
 		require.NoError(t, Write(path, wards))
 		require.NoError(t, Write(path, parishes))
-		list, err := Layers(path)
+		list, err := Layers(files.Disk, path)
 		require.NoError(t, err)
 		require.Len(t, list, 2)
 		for _, want := range []*vector.Layer{wards, parishes} {
-			got, err := Read(path, want.Name)
+			got, err := Read(files.Disk, path, want.Name)
 			require.NoError(t, err)
 			names, rows := plain(got)
 			assert.Equal(t, want.FieldNames(), names)
@@ -72,19 +73,19 @@ func TestEverythingComesBack(t *testing.T) {
 				assert.Equal(t, f.Geometry.Polygons, got.Features[i].Geometry.Polygons)
 			}
 		}
-		_, err = Read(path, "")
+		_, err = Read(files.Disk, path, "")
 		assert.ErrorContains(t, err, "it has 2 layers: name one")
-		_, err = Read(path, "none")
+		_, err = Read(files.Disk, path, "none")
 		assert.ErrorContains(t, err, `it has no layer "none"`)
 
 		// A layer of the same name is replaced, and the other stays.
 		fewer := layer(t, "wards", 3035, rng)
 		fewer.Features = fewer.Features[:1]
 		require.NoError(t, Write(path, fewer))
-		got, err := Read(path, "wards")
+		got, err := Read(files.Disk, path, "wards")
 		require.NoError(t, err)
 		assert.Len(t, got.Features, 1)
-		got, err = Read(path, parishes.Name)
+		got, err = Read(files.Disk, path, parishes.Name)
 		require.NoError(t, err)
 		assert.Len(t, got.Features, len(parishes.Features))
 		assert.True(t, Has(Contents(path), "wards"))
@@ -145,20 +146,20 @@ func TestPackagesThatAreDamaged(t *testing.T) {
 		"UPDATE gpkg_geometry_columns SET column_name = 'elsewhere'": "it has no column",
 		"DELETE FROM gpkg_contents":                                  "it has no layer of outlines",
 	} {
-		_, err := Read(break_(statement), "")
+		_, err := Read(files.Disk, break_(statement), "")
 		assert.ErrorContains(t, err, want, statement)
 	}
-	l, err := Read(break_("DELETE FROM gpkg_spatial_ref_sys WHERE srs_id = 3035"), "")
+	l, err := Read(files.Disk, break_("DELETE FROM gpkg_spatial_ref_sys WHERE srs_id = 3035"), "")
 	require.NoError(t, err)
 	assert.Nil(t, l.CRS)
 	assert.Contains(t, l.CRSProblem, "not in the file's own list")
 	notes := filepath.Join(dir, "notes.gpkg")
 	require.NoError(t, os.WriteFile(notes, []byte("some notes about wards, longer than the head of a database, so that it can be told from an empty file"), 0o644))
-	_, err = Read(notes, "")
+	_, err = Read(files.Disk, notes, "")
 	assert.ErrorContains(t, err, "it is not a GeoPackage")
 	for _, n := range []int{0, 50, len(sound) / 2, len(sound) - 100} {
 		require.NoError(t, os.WriteFile(notes, sound[:n], 0o644))
-		_, err := Read(notes, "")
+		_, err := Read(files.Disk, notes, "")
 		assert.Error(t, err, "cut off at %d", n)
 	}
 }

@@ -19,6 +19,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -27,6 +28,15 @@ type Info struct {
 	Name     string
 	Geometry string // the kind that the layer declares
 	Features int64
+}
+
+// openFrom opens a database that a system names.
+func openFrom(from files.System, name string) (*sql.DB, error) {
+	path, err := from.Local(name)
+	if err != nil {
+		return nil, err
+	}
+	return open(path)
 }
 
 // open opens a database for reading. Nothing is written, not even beside it.
@@ -69,8 +79,8 @@ func Address(path, options string) string {
 }
 
 // Layers lists the vector layers of a file.
-func Layers(path string) ([]Info, error) {
-	db, err := open(path)
+func Layers(from files.System, path string) ([]Info, error) {
+	db, err := openFrom(from, path)
 	if err != nil {
 		return nil, err
 	}
@@ -110,8 +120,8 @@ func layers(path string, db *sql.DB) (out []Info, err error) {
 func name(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 
 // Read reads a layer. Where a file has several and layer is "", the error lists them.
-func Read(path, layer string) (*vector.Layer, error) {
-	db, err := open(path)
+func Read(from files.System, path, layer string) (*vector.Layer, error) {
+	db, err := openFrom(from, path)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -38,7 +39,7 @@ func TestLayerIsReplacedWithinItsFile(t *testing.T) {
 	require.NoError(t, Write(path, b2))
 	assert.ElementsMatch(t, []string{"north", `SO"UTH`, "rows", "east"}, Contents(path))
 	for _, want := range []*vector.Layer{a, b2, c} {
-		got, err := Read(path, want.Name)
+		got, err := Read(files.Disk, path, want.Name)
 		require.NoError(t, err)
 		assert.Equal(t, want.Features[0].Geometry.Polygons, got.Features[0].Geometry.Polygons, want.Name)
 		assert.True(t, want.CRS.Same(got.CRS), want.Name)
@@ -61,7 +62,7 @@ func TestFeatureNumbersStay(t *testing.T) {
 	for i := range 4 {
 		path := filepath.Join(dir, string(rune('a'+i))+".gpkg")
 		require.NoError(t, Write(path, l))
-		got, err := Read(path, "")
+		got, err := Read(files.Disk, path, "")
 		require.NoError(t, err)
 		assert.Equal(t, []string{"fid", "id"}, got.FieldNames())
 		assert.Equal(t, []any{int64(2), "b"}, got.Features[1].Values)
@@ -70,7 +71,7 @@ func TestFeatureNumbersStay(t *testing.T) {
 	l.Features[1].Values[0] = int64(1) // merged from two files: the numbers tell no features apart, and stay as a field
 	path := filepath.Join(dir, "merged.gpkg")
 	require.NoError(t, Write(path, l))
-	got, err := Read(path, "")
+	got, err := Read(files.Disk, path, "")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"fid_", "fid", "id"}, got.FieldNames())
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector/open"
 )
 
@@ -13,7 +14,7 @@ func ExampleRead() {
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "places.csv")
 	os.WriteFile(path, []byte("code,wkt\nW1,\"POLYGON((12 58, 13 58, 13 59, 12 58))\"\n"), 0o644)
-	l, err := open.Read(path, "")
+	l, err := open.Read(files.Disk, path, "")
 	if err != nil {
 		panic(err)
 	}

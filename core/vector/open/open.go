@@ -27,8 +27,10 @@ const Readable = ".geojson, .json, .geojsonl, .gpkg, .shp, .parquet, .csv, .tsv"
 
 // Split takes FILE#LAYER apart.
 func Split(where string) (path, layer string) {
-	if _, err := os.Stat(where); err == nil {
-		return where, ""
+	if !files.IsURL(where) {
+		if _, err := os.Stat(where); err == nil {
+			return where, ""
+		}
 	}
 	if i := strings.LastIndexByte(where, '#'); i > 0 {
 		return where[:i], where[i+1:]
@@ -60,22 +62,19 @@ func PartsOf(path string) []string {
 
 // Kind is the format of a file by its first bytes, or for text by its ending: geojson, geopackage, shapefile, parquet or
 // table; "" when it is none of them.
-func Kind(path string) (string, error) {
-	if err := files.Check(path); err != nil {
-		return "", err
-	}
-	f, err := os.Open(path)
+func Kind(from files.System, path string) (string, error) {
+	f, err := from.Open(path)
 	if err != nil {
-		return "", fault.Opening(path, err)
+		return "", err
 	}
 	defer f.Close()
 	head := make([]byte, 512)
-	n, err := io.ReadFull(f, head)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	n, err := f.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
 		return "", fault.Opening(path, err)
 	}
 	head = head[:n]
-	ending := strings.ToLower(filepath.Ext(path))
+	ending := strings.ToLower(files.Ext(path))
 	switch text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n\x1e"); {
 	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
 		return "geopackage", nil
@@ -92,8 +91,8 @@ func Kind(path string) (string, error) {
 }
 
 // Read reads a file, of which layer names the layer; "" is the only one.
-func Read(path, layer string) (*vector.Layer, error) {
-	l, err := read(path, layer)
+func Read(from files.System, path, layer string) (*vector.Layer, error) {
+	l, err := read(from, path, layer)
 	if err != nil {
 		return nil, err
 	}
@@ -103,8 +102,8 @@ func Read(path, layer string) (*vector.Layer, error) {
 	return l, nil
 }
 
-func read(path, layer string) (*vector.Layer, error) {
-	kind, err := Kind(path)
+func read(from files.System, path, layer string) (*vector.Layer, error) {
+	kind, err := Kind(from, path)
 	if err != nil {
 		return nil, err
 	}
@@ -113,17 +112,17 @@ func read(path, layer string) (*vector.Layer, error) {
 	}
 	switch kind {
 	case "geojson":
-		return geojson.Read(path)
+		return geojson.Read(from, path)
 	case "geopackage":
-		return geopackage.Read(path, layer)
+		return geopackage.Read(from, path, layer)
 	case "shapefile":
-		return shapefile.Read(path)
+		return shapefile.Read(from, path)
 	case "parquet":
-		return parquet.Read(path)
+		return parquet.Read(from, path)
 	case "table":
-		return delimited.Read(path)
+		return delimited.Read(from, path)
 	}
-	if ending := strings.ToLower(filepath.Ext(path)); ending == ".dbf" || ending == ".shx" || ending == ".prj" {
+	if ending := strings.ToLower(files.Ext(path)); ending == ".dbf" || ending == ".shx" || ending == ".prj" {
 		return nil, fmt.Errorf("%s: it is a part of a shapefile: name the .shp", path)
 	}
 	return nil, fmt.Errorf("%s: it is not a file of zones that is read (%s)", path, Readable)

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	"github.com/verdex-land/verdex/core/vector/shapefile"
@@ -63,7 +64,7 @@ func TestThereAndBack(t *testing.T) {
 				path := filepath.Join(t.TempDir(), name)
 				l := sample(t, code)
 				write(t, path, l)
-				got, err := Read(path, "")
+				got, err := Read(files.Disk, path, "")
 				require.NoError(t, err)
 				fields := got.Fields
 				shift := 0
@@ -134,7 +135,7 @@ func TestLimitsOfShapefiles(t *testing.T) {
 	require.Len(t, notes, 2)
 	assert.Contains(t, notes[0], "population_2020 → population, population_2012 → populati_1")
 	assert.Contains(t, notes[1], "longer ones are cut in code")
-	got, err := Read(path, "")
+	got, err := Read(files.Disk, path, "")
 	require.NoError(t, err)
 	assert.Len(t, got.Features[0].Values[0], 254)
 	for range 300 {
@@ -163,15 +164,15 @@ func TestEncodingsOfTables(t *testing.T) {
 	require.NoError(t, os.WriteFile(dbf, b, 0o644))
 	for cpg, want := range map[string]string{"ISO-8859-1": "Ærø", "1252": "Ærø", "ANSI 1252": "Ærø", "CP1251": "Жrш", "88591": "Ærø"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.cpg"), []byte(cpg), 0o644))
-		got, err := Read(path, "")
+		got, err := Read(files.Disk, path, "")
 		require.NoError(t, err, cpg)
 		assert.Contains(t, got.Features[0].Values[4], want, cpg)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.cpg"), []byte("EBCDIC-XX"), 0o644))
-	_, err = Read(path, "")
+	_, err = Read(files.Disk, path, "")
 	assert.ErrorContains(t, err, `the encoding "EBCDIC-XX", which is not known`)
 	require.NoError(t, os.Remove(filepath.Join(dir, "a.cpg")))
-	got, err := Read(path, "")
+	got, err := Read(files.Disk, path, "")
 	require.NoError(t, err)
 	assert.Contains(t, got.Features[0].Values[4], "Ærø")
 	assert.Contains(t, got.Notes[0], "taken for Windows-1252")
@@ -187,7 +188,7 @@ func TestDamagedFiles(t *testing.T) {
 		b, err := os.ReadFile(filepath.Join(dir, name))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), change(append([]byte{}, b...)), 0o644))
-		_, got := Read(filepath.Join(dir, "a"+map[bool]string{true: ".shp", false: filepath.Ext(name)}[filepath.Ext(name) == ".dbf"]), "")
+		_, got := Read(files.Disk, filepath.Join(dir, "a"+map[bool]string{true: ".shp", false: filepath.Ext(name)}[filepath.Ext(name) == ".dbf"]), "")
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), b, 0o644))
 		return got
 	}
@@ -219,13 +220,13 @@ func TestDamagedFiles(t *testing.T) {
 		assert.ErrorContains(t, read(c.name, c.change), c.want, c.name)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.bin"), []byte("nothing"), 0o644))
-	_, err := Read(filepath.Join(dir, "b.bin"), "")
+	_, err := Read(files.Disk, filepath.Join(dir, "b.bin"), "")
 	assert.ErrorContains(t, err, "it is not a file of zones that is read")
-	_, err = Read(filepath.Join(dir, "a.dbf"), "")
+	_, err = Read(files.Disk, filepath.Join(dir, "a.dbf"), "")
 	assert.ErrorContains(t, err, "name the .shp")
-	_, err = Read(filepath.Join(dir, "a.gpkg"), "lakes")
+	_, err = Read(files.Disk, filepath.Join(dir, "a.gpkg"), "lakes")
 	assert.ErrorContains(t, err, `it has no layer "lakes" (layers: wards)`)
-	_, err = Read(dir, "")
+	_, err = Read(files.Disk, dir, "")
 	assert.ErrorContains(t, err, "it is a folder")
 	assert.ErrorContains(t, CanWrite("x.kml"), "features are written as")
 }
@@ -235,12 +236,12 @@ func TestPartsOfAShapefile(t *testing.T) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "a.shp"), sample(t, 3035))
 	require.NoError(t, os.Remove(filepath.Join(dir, "a.prj")))
-	got, err := Read(filepath.Join(dir, "a.shp"), "")
+	got, err := Read(files.Disk, filepath.Join(dir, "a.shp"), "")
 	require.NoError(t, err)
 	assert.Nil(t, got.CRS)
 	assert.Contains(t, got.CRSProblem, "no .prj file")
 	require.NoError(t, os.Remove(filepath.Join(dir, "a.dbf")))
-	got, err = Read(filepath.Join(dir, "a.shp"), "")
+	got, err = Read(files.Disk, filepath.Join(dir, "a.shp"), "")
 	require.NoError(t, err)
 	assert.Empty(t, got.Fields)
 	assert.Contains(t, got.Notes[0], "no .dbf file")
@@ -253,7 +254,7 @@ func TestNullShapesAndPoints(t *testing.T) {
 	for _, name := range []string{"p.geojson", "p.gpkg", "p.shp", "p.parquet"} {
 		path := filepath.Join(t.TempDir(), name)
 		write(t, path, l)
-		got, err := Read(path, "")
+		got, err := Read(files.Disk, path, "")
 		require.NoError(t, err)
 		require.Len(t, got.Features, 3, name)
 		assert.Equal(t, []vector.Point{{13, 58.5}}, got.Features[1].Geometry.Points, name)
@@ -273,7 +274,7 @@ func TestTables(t *testing.T) {
 	table := func(text string) (*vector.Layer, error) {
 		path := filepath.Join(dir, "t.csv")
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-		return Read(path, "")
+		return Read(files.Disk, path, "")
 	}
 	l, err := table("id;name;people;WKT\n007;A;12;POLYGON((12 58,13 58,13 59,12 58))\n008;B;;\"MULTIPOLYGON(((14 58,15 58,15 59,14 58)))\"\n")
 	require.NoError(t, err)
@@ -316,7 +317,7 @@ func TestDatesAndDecimalsThereAndBack(t *testing.T) {
 	path := filepath.Join(dir, "0.gpkg")
 	write(t, path, l)
 	for i, ending := range []string{".parquet", ".gpkg", ".parquet", ".gpkg"} {
-		got, err := Read(path, "")
+		got, err := Read(files.Disk, path, "")
 		require.NoError(t, err)
 		for k, want := range l.Fields {
 			f := got.Field(want.Name)
@@ -343,14 +344,14 @@ func TestDatesAndDecimalsThereAndBack(t *testing.T) {
 	}
 	path = filepath.Join(dir, "x.shp")
 	write(t, path, l)
-	got, err := Read(path, "")
+	got, err := Read(files.Disk, path, "")
 	require.NoError(t, err)
 	assert.Equal(t, vector.Date, got.Fields[0].Form)
 	assert.Equal(t, "2020-02-29", got.Features[0].Values[0])
 	path = filepath.Join(dir, "d.parquet")
 	l.Name = ""
 	write(t, path, l)
-	got, err = Read(path, "")
+	got, err = Read(files.Disk, path, "")
 	require.NoError(t, err)
 	assert.Equal(t, 2, got.Fields[2].Decimals)
 	assert.Equal(t, -0.5, got.Features[1].Values[2])

@@ -10,7 +10,6 @@ import (
 	"io"
 	"math"
 	"math/big"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -19,7 +18,7 @@ import (
 	"github.com/parquet-go/parquet-go/format"
 
 	"github.com/verdex-land/verdex/core/earth"
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -39,18 +38,14 @@ type geoColumn struct {
 }
 
 // Read reads a file.
-func Read(path string) (*vector.Layer, error) {
-	f, err := os.Open(path)
+func Read(from files.System, path string) (*vector.Layer, error) {
+	f, err := from.Open(path)
 	if err != nil {
-		return nil, fault.Opening(path, err)
+		return nil, err
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, fault.Opening(path, err)
-	}
 	l := &vector.Layer{Source: path}
-	if err := Decode(f, info.Size(), l); err != nil {
+	if err := Decode(f, f.Size(), l); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return l, nil

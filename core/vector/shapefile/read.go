@@ -9,12 +9,11 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/earth"
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -29,53 +28,48 @@ const (
 )
 
 // beside finds the file that stands beside a .shp under another ending, in lower or upper case; "" when there is none.
-func beside(path, ending string) string {
-	base := strings.TrimSuffix(path, filepath.Ext(path))
+func beside(from files.System, path, ending string) string {
 	for _, e := range []string{ending, strings.ToUpper(ending)} {
-		if _, err := os.Stat(base + e); err == nil {
-			return base + e
+		if name := files.Beside(path, e); files.Exists(from, name) {
+			return name
 		}
 	}
 	return ""
 }
 
 // Read reads a shapefile by the path of its .shp.
-func Read(path string) (*vector.Layer, error) {
+func Read(from files.System, path string) (*vector.Layer, error) {
 	l := &vector.Layer{Source: path}
-	if err := readShapes(path, l); err != nil {
+	if err := readShapes(from, path, l); err != nil {
 		return nil, err
 	}
-	switch prj := beside(path, ".prj"); prj {
+	switch prj := beside(from, path, ".prj"); prj {
 	case "":
 		l.CRSProblem = "no .prj file beside it states its CRS"
 	default:
-		text, err := os.ReadFile(prj)
+		text, err := from.ReadFile(prj)
 		if err != nil {
-			return nil, fault.Opening(prj, err)
+			return nil, err
 		}
 		if l.CRS, err = earth.ParseCRS(strings.TrimSpace(string(text))); err != nil {
 			l.CRSProblem = fmt.Sprintf("the CRS in %s is not understood (%v)", filepath.Base(prj), err)
 		}
 	}
-	dbf := beside(path, ".dbf")
+	dbf := beside(from, path, ".dbf")
 	if dbf == "" {
 		l.Notes = append(l.Notes, path+": no .dbf file stands beside it, so its features have no attributes")
 		return l, nil
 	}
-	return l, readTable(dbf, beside(path, ".cpg"), l)
+	return l, readTable(from, dbf, beside(from, path, ".cpg"), l)
 }
 
-func readShapes(path string, l *vector.Layer) error {
-	f, err := os.Open(path)
+func readShapes(from files.System, path string, l *vector.Layer) error {
+	f, err := from.Open(path)
 	if err != nil {
-		return fault.Opening(path, err)
+		return err
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return fault.Opening(path, err)
-	}
-	if err := decodeShapes(bufio.NewReaderSize(f, 1<<20), info.Size(), l); err != nil {
+	if err := decodeShapes(bufio.NewReaderSize(io.NewSectionReader(f, 0, f.Size()), 1<<20), f.Size(), l); err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	return nil

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -17,7 +16,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/ianaindex"
 
-	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
 
@@ -30,21 +29,21 @@ type column struct {
 }
 
 // readTable gives the features of a layer the attributes of a .dbf, whose encoding a .cpg file states.
-func readTable(path, cpg string, l *vector.Layer) error {
-	f, err := os.Open(path)
+func readTable(from files.System, path, cpg string, l *vector.Layer) error {
+	f, err := from.Open(path)
 	if err != nil {
-		return fault.Opening(path, err)
+		return err
 	}
 	defer f.Close()
 	said := ""
 	if cpg != "" {
-		text, err := os.ReadFile(cpg)
+		text, err := from.ReadFile(cpg)
 		if err != nil {
-			return fault.Opening(cpg, err)
+			return err
 		}
 		said = strings.TrimSpace(string(text))
 	}
-	if err := decodeTable(bufio.NewReaderSize(f, 1<<20), said, l); err != nil {
+	if err := decodeTable(bufio.NewReaderSize(io.NewSectionReader(f, 0, f.Size()), 1<<20), said, l); err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	return nil

@@ -1,0 +1,118 @@
+package files
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/spread"
+)
+
+// System opens what is read, by name: a path, or where the system reads from elsewhere, a URL. Its methods may be called from several goroutines at once.
+// Errors name the file, and those of files that do not exist match [fs.ErrNotExist].
+type System interface {
+	// Open opens a file that is read at any place.
+	Open(name string) (File, error)
+	// ReadFile reads a file from front to end; it need not be one that Open opens, but may be a pipe.
+	ReadFile(name string) ([]byte, error)
+	// Local returns the path of a file on the disk that holds the same bytes, for libraries that open files themselves.
+	Local(name string) (path string, err error)
+}
+
+// File is a file that is read at any place, by several goroutines at once.
+type File interface {
+	io.ReaderAt
+	io.Closer
+	Size() int64
+	// Validator is a text that changes when the content of the file does.
+	Validator() string
+}
+
+// Disk is the system of the machine's own files.
+var Disk System = disk{}
+
+type disk struct{}
+
+func (disk) Open(name string) (File, error) { return openDisk(name) }
+
+func (disk) ReadFile(name string) ([]byte, error) {
+	data, err := spread.ReadFile(name)
+	if err != nil {
+		return nil, fault.Opening(name, err)
+	}
+	return data, nil
+}
+
+func (disk) Local(name string) (string, error) { return name, Check(name) }
+
+// IsURL reports whether a name is a URL of the web, in whichever letters its scheme is written.
+func IsURL(name string) bool {
+	scheme, _, ok := strings.Cut(name, "://")
+	return ok && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https"))
+}
+
+// Exists reports whether there is something by a name that a system can open.
+func Exists(from System, name string) bool {
+	if from == Disk {
+		_, err := os.Stat(name)
+		return err == nil
+	}
+	f, err := from.Open(name)
+	if err != nil {
+		return !errors.Is(err, fs.ErrNotExist)
+	}
+	f.Close()
+	return true
+}
+
+// Ext is the ending of a name, such as .tif; of a URL that of its path, without what stands behind ? and #.
+func Ext(name string) string {
+	if IsURL(name) {
+		name, _, _ = strings.Cut(name, "#")
+		name, _, _ = strings.Cut(name, "?")
+		name = name[strings.LastIndexByte(name, '/')+1:]
+	}
+	return filepath.Ext(name)
+}
+
+// Beside is the name of the file that stands beside another one under another ending.
+func Beside(name, ending string) string {
+	old := Ext(name)
+	if !IsURL(name) {
+		return strings.TrimSuffix(name, old) + ending
+	}
+	name, _, _ = strings.Cut(name, "#")
+	path, query, asks := strings.Cut(name, "?")
+	path = strings.TrimSuffix(path, old) + ending
+	if asks {
+		path += "?" + query
+	}
+	return path
+}
+
+// From is the name of a file that another one names: relative names are taken from the folder of that one.
+func From(list, name string) string {
+	if IsURL(name) {
+		return name
+	}
+	if !IsURL(list) {
+		if filepath.IsAbs(name) {
+			return name
+		}
+		return filepath.Join(filepath.Dir(list), name)
+	}
+	base, err := url.Parse(list)
+	if err != nil {
+		return name
+	}
+	to, err := base.Parse(name)
+	if err != nil {
+		return name
+	}
+	return to.String()
+}
