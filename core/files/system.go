@@ -116,3 +116,9 @@ func From(list, name string) string {
 	}
 	return to.String()
 }
+
+// Span is a range of bytes of a file.
+type Span struct{ Offset, Size int64 }
+
+// Announced is a file that fetches what it is told will be read, in that order, before it is read.
+type Announced interface{ Ahead(spans []Span) }
