@@ -231,6 +231,9 @@ func (v *RuleView) decision(truths [][]uint8, empty []bool, i int) int16 {
 // Tiling is that of the layers.
 func (v *RuleView) Tiling() (cols, rows []int) { return v.layers.Tiling() }
 
+// Ahead implements [raster.Announced].
+func (v *RuleView) Ahead(windows []raster.Window) bool { return v.layers.Ahead(windows) }
+
 // Took is how many cells rule i (from 0 on; else is the last) decided in what has been read, and Before for
 // how many it held though an earlier one had decided. They are counted by views by rule, and by others over
 // layers that are not bytes.

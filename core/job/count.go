@@ -206,3 +206,6 @@ func (m madeFile) Close() error {
 	m.made.Close()
 	return nil
 }
+
+// Ahead implements [raster.Announced].
+func (m madeFile) Ahead(windows []raster.Window) bool { return raster.Ahead(m.Source, windows) }

@@ -21,6 +21,9 @@ type Raster struct {
 	after  []func()
 }
 
+// Ahead implements [raster.Announced].
+func (r *Raster) Ahead(windows []raster.Window) bool { return raster.Ahead(r.Source, windows) }
+
 // Close closes the files that the raster is computed from.
 func (r *Raster) Close() {
 	for _, c := range r.closes {

@@ -48,6 +48,9 @@ type cells struct {
 	key   string // rasters with the same key have the same cells
 }
 
+// Ahead implements [raster.Announced].
+func (c *cells) Ahead(windows []raster.Window) bool { return raster.Ahead(c.Source, windows) }
+
 // Close closes the files.
 func (c *cells) Close() {
 	for _, f := range c.files {

@@ -35,6 +35,13 @@ func readBlocks(ctx context.Context, s Source, n, threads int, window func(i int
 	if threads <= 0 {
 		threads = runtime.GOMAXPROCS(0)
 	}
+	if Ahead(s, nil) {
+		windows := make([]Window, n)
+		for i := range windows {
+			windows[i] = window(i)
+		}
+		Ahead(s, windows)
+	}
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	for range min(threads, n) {

@@ -285,6 +285,12 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var wg sync.WaitGroup
+	if raster.AheadOf(nil, p.req.Layers...) {
+		for _, b := range p.bands {
+			b.left.Add(1) // the scout
+		}
+		wg.Go(func() { p.scout(ctx) })
+	}
 	for i := range p.req.threads() {
 		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
 		tile := begin(i)

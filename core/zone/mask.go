@@ -21,6 +21,9 @@ type mask struct {
 	nodata float64
 }
 
+// Ahead implements [raster.Announced].
+func (m *mask) Ahead(windows []raster.Window) bool { return raster.Ahead(m.Source, windows) }
+
 // NewReader implements [raster.Source].
 func (m *mask) NewReader() raster.Reader {
 	return &maskReader{m: m, r: m.Source.NewReader(), cutter: Cutter{Width: m.place.Grid.Width, Down: m.place.Down, Centres: true}}

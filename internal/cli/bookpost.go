@@ -181,23 +181,20 @@ func (s *session) enter(b *book.Book, list []*book.Posting, o entryOptions) erro
 // fingerprints reads the inputs of a command once more for their checksums. They must be the files that they were when the command
 // began.
 func (s *session) fingerprints(ctx context.Context) (out []book.Input, err error) {
-	files := s.Inputs()
+	inputs := s.Inputs()
 	tell, end := s.Progress("fingerprints of the inputs")
 	defer end()
-	for i, f := range files {
+	for i, f := range inputs {
 		if f.Role == "" {
 			continue
 		}
-		in, err := book.ReadInput(ctx, f.Role, f.Path)
-		if err == nil {
-			err = f.Changed()
-		}
+		in, err := s.inputOf(ctx, f)
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, in)
 		if tell != nil {
-			tell(i+1, len(files))
+			tell(i+1, len(inputs))
 		}
 	}
 	return out, nil

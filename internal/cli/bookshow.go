@@ -1,11 +1,11 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/files"
 
 	"github.com/mattn/go-runewidth"
 
@@ -185,7 +185,7 @@ func bookPosting(s *session, o *bookPostingOptions) error {
 		c := s.canvas()
 		c.line(c.bold(fmt.Sprintf("posting %d", p.ID)), c.dim("  "+b.Name))
 		paintFacts(c, postingFacts(p))
-		bad := paintInputs(s.ctx, c, p, o.CheckInputs)
+		bad := s.paintInputs(c, p, o.CheckInputs)
 		if err := c.flush(); err != nil {
 			return err
 		}
@@ -225,7 +225,7 @@ func postingFacts(p *book.Posting) []job.Fact {
 }
 
 // paintInputs draws the inputs of a posting, and with check whether they are still the files that they were. It returns how many are not.
-func paintInputs(ctx context.Context, c *canvas, p *book.Posting, check bool) (bad int) {
+func (s *session) paintInputs(c *canvas, p *book.Posting, check bool) (bad int) {
 	if len(p.Inputs) == 0 {
 		return 0
 	}
@@ -238,7 +238,7 @@ func paintInputs(ctx context.Context, c *canvas, p *book.Posting, check bool) (b
 	for _, in := range p.Inputs {
 		cells := []string{text.Number(float64(in.Size), 0), strings.SplitN(timeText(in.Modified), ".", 2)[0], in.SHA256[:min(12, len(in.SHA256))] + "…"}
 		if check {
-			now := inputNow(ctx, in)
+			now := s.inputNow(in)
 			if now != "as it was" {
 				bad++
 			}
@@ -251,8 +251,17 @@ func paintInputs(ctx context.Context, c *canvas, p *book.Posting, check bool) (b
 }
 
 // inputNow says whether an input is still the file that it was.
-func inputNow(ctx context.Context, in book.Input) string {
-	now, err := book.ReadInput(ctx, in.Role, in.Path)
+func (s *session) inputNow(in book.Input) string {
+	if files.IsURL(in.Path) {
+		switch f, err := s.system.Open(in.Path); {
+		case err != nil:
+			return "not here"
+		case f.Validator() != in.Modified || f.Size() != in.Size:
+			return "other content"
+		}
+		return "as it was"
+	}
+	now, err := book.ReadInput(s.ctx, in.Role, in.Path)
 	switch {
 	case err != nil:
 		return "not here"

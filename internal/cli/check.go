@@ -14,6 +14,7 @@ import (
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/option"
 	"github.com/verdex-land/verdex/core/tally"
@@ -341,6 +342,9 @@ func (d dryCounter) Count(_ context.Context, requests []tally.Keyed) ([]*tally.T
 }
 
 func (dryCounter) Digest(path string) (string, error) {
+	if files.IsURL(path) { // opening it finds out
+		return path, nil
+	}
 	_, err := os.Stat(path)
 	return path, err
 }
@@ -369,7 +373,7 @@ func (k *planCheck) dry(step *plan.Step) {
 		}
 	}
 	log := &reporter{w: io.Discard, run: &reporter{w: io.Discard, quiet: true}}
-	s := &session{reporter: log, commandFiles: &commandFiles{Job: output.New(k.ctx, &output.Temporaries{})}, ctx: k.ctx, name: step.Command,
+	s := &session{reporter: log, commandFiles: &commandFiles{Job: output.New(k.ctx, &output.Temporaries{})}, ctx: k.ctx, system: k.system, remote: k.remote, name: step.Command,
 		options: options, stdout: io.Discard, version: k.version, threads: k.threads}
 	var outside []string
 	s.plan = &planned{counter: dryCounter{&outside}, maker: plan.Maker{Plan: k.plan}, owns: func(string) bool { return true }}

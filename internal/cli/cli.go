@@ -98,6 +98,8 @@ holds in every zone, and reports what changed between years.
 			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but results, warnings and errors"},
 			&cli.BoolFlag{Name: "log-json", Usage: "write notes and warnings as JSON lines"},
 			&cli.StringFlag{Name: "color", Value: "auto", OnlyOnce: true, Validator: knownColor, Usage: "colours and drawn signs: `WHEN` is auto (on a terminal), always or never"},
+			&cli.BoolFlag{Name: "offline", Usage: "ask no server: of files of the web only what is in the cache is read"},
+			&cli.BoolFlag{Name: "no-cache", Usage: "keep nothing of files of the web, and use nothing that was kept"},
 			&cli.IntFlag{Name: "threads", OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
 		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), reportCommand(), demoCommand()},

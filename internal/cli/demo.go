@@ -2,21 +2,27 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/demo"
 	"github.com/verdex-land/verdex/internal/output"
 )
 
 func demoCommand() *cli.Command {
-	return command(cli.Command{
+	c := command(cli.Command{
 		Name:  "demo",
 		Usage: "write the sample data, and do the whole job on it",
 		Description: `Writes the sample world (an invented river basin in 2004, 2012 and 2020, with wards and
@@ -24,8 +30,51 @@ catchments) into a folder, verdex-demo by default, with a plan of the whole job,
 commands that turn it into answers, showing each before it runs.
 
   verdex demo
-  verdex demo --files-only /tmp/orrin`,
+  verdex demo --files-only /tmp/orrin
+  verdex demo serve`,
 	}, runDemo)
+	c.Commands = []*cli.Command{serveCommand()}
+	return c
+}
+
+type serveOptions struct {
+	Port int `opt:"port" default:"8790" least:"0" most:"65535" help:"<NUMBER> of the port; 0 takes one that is free"`
+}
+
+func serveCommand() *cli.Command {
+	return command(cli.Command{
+		Name:  "serve",
+		Usage: "serve the sample data to this machine, until it is interrupted",
+		Description: `Serves the sample world on the loopback address, as servers of such data do: files by ranges, a STAC catalog, and an OGC API - Features
+collection. It is for trying how data that lie elsewhere are read.
+
+  verdex demo serve
+  verdex look http://127.0.0.1:8790/files/cover_2020.tif`,
+	}, runServe)
+}
+
+func runServe(s *session, o *serveOptions) error {
+	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(o.Port)))
+	if err != nil {
+		return fmt.Errorf("the port %d cannot be used (%w): choose another one with --port", o.Port, fault.Reason(err))
+	}
+	server := &http.Server{Handler: demo.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	stop := context.AfterFunc(s.ctx, func() { server.Close() })
+	defer stop()
+	out := s.canvas()
+	base := "http://" + listener.Addr().String()
+	for _, l := range [][2]string{{"files", base + "/files/"}, {"STAC catalog", base + "/stac"}, {"zones", base + "/features/collections/wards"}} {
+		out.line(left(l[0], 14), l[1])
+	}
+	out.line()
+	out.line("Interrupt it to end it.")
+	if err := out.flush(); err != nil {
+		return err
+	}
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 type demoOptions struct {

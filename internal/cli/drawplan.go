@@ -72,7 +72,7 @@ func (s *session) ofPlan(options any) (*session, any, error) {
 		return nil, nil, err
 	}
 	within := *s
-	within.plan = &planned{counter: keptBy(p, s.threads), maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }, tables: map[string][]byte{}}
+	within.plan = &planned{counter: keptBy(p, s.system, s.threads), maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }, tables: map[string][]byte{}}
 	f := &figureOfPlan{session: &within, plan: p, set: sets[0]}
 	taken := []string{"zones"}
 	var epoch *plan.Epoch

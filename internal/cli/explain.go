@@ -13,6 +13,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/rows"
 	"github.com/verdex-land/verdex/core/text"
@@ -137,13 +138,14 @@ func (x *explainer) env(p *plan.Plan) job.Env {
 	if p == nil {
 		return env
 	}
-	env.Maker, env.Counter = plan.Maker{Plan: p}, keptBy(p, x.threads)
+	env.Maker, env.Counter = plan.Maker{Plan: p}, keptBy(p, x.system, x.threads)
 	return env
 }
 
 // keptBy is a counter that takes what runs of a plan have kept; nil when there has been none.
-func keptBy(p *plan.Plan, threads int) job.Counter {
+func keptBy(p *plan.Plan, from files.System, threads int) job.Counter {
 	if store, err := plan.OpenExisting(p.CacheDir); err == nil && store != nil {
+		store.From = from
 		return &plan.Counter{Store: store, Threads: threads}
 	}
 	return nil

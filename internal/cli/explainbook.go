@@ -190,7 +190,7 @@ func (x *explainer) book(where, account string) error {
 // again measures once more what a posting was made of, where its inputs are as they were.
 func (x *explainer) again(p *book.Posting, one explainedPost) error {
 	for _, in := range p.Inputs {
-		if now := inputNow(x.ctx, in); now != "as it was" {
+		if now := x.inputNow(in); now != "as it was" {
 			x.out.Notes = append(x.out.Notes, fmt.Sprintf("%s: %s, so the number cannot be measured again", in.Path, now))
 			return nil
 		}

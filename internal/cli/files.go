@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -21,6 +22,7 @@ import (
 	"github.com/verdex-land/verdex/internal/draw"
 	"github.com/verdex-land/verdex/internal/output"
 	"github.com/verdex-land/verdex/internal/pack"
+	"github.com/verdex-land/verdex/internal/remote"
 )
 
 // The options of a command say which of them name files that are read, and which name files that are written. Both are recorded and
@@ -46,14 +48,33 @@ func (s *session) noteThen(text string) {
 }
 
 // withFiles runs a command between the check of its files and the commit of what it has written.
-func withFiles(ctx context.Context, c *cli.Command, options any, do func(*session) error) error {
+func withFiles(ctx context.Context, c *cli.Command, options any, secrets *remote.Secrets, do func(*session) error) error {
 	temporaries, ok := ctx.Value(temporariesKey{}).(*output.Temporaries)
 	if !ok {
 		temporaries = &output.Temporaries{}
 	}
 	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
-		stdout: c.Root().Writer, system: files.Disk, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
+		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
+	s.remote = remote.New(ctx, remote.Options{Paths: files.Disk, Cache: webCache(c.Bool("no-cache")), Offline: c.Bool("offline"), Secrets: secrets, Agent: "verdex/" + c.Root().Version})
+	s.system = s.remote
+	defer s.remote.Close()
 	return s.withFiles(do)
+}
+
+// webCache is where files of the web are kept between runs: in $VERDEX_CACHE_DIR, or where the system has such folders. It is nil when nothing is to be kept.
+func webCache(none bool) *remote.Cache {
+	if none {
+		return nil
+	}
+	dir := os.Getenv("VERDEX_CACHE_DIR")
+	if dir == "" {
+		base, err := os.UserCacheDir()
+		if err != nil {
+			return nil
+		}
+		dir = filepath.Join(base, "verdex", "web")
+	}
+	return &remote.Cache{Dir: dir}
 }
 
 // withFiles does the work of a command between the check of its files and the commit of what it has written.
@@ -106,7 +127,11 @@ func (f *commandFiles) commit() error {
 func inputsOf(options any) (out []output.Input) {
 	add := func(role, text string) {
 		for _, path := range filesNamed(text) {
-			for _, p := range append([]string{path}, job.Beside(path)...) {
+			beside := job.Beside(path)
+			if files.IsURL(path) { // opening them finds out which exist
+				beside = nil
+			}
+			for _, p := range append([]string{path}, beside...) {
 				out = append(out, output.Input{Role: role, Path: p})
 			}
 		}
@@ -128,8 +153,7 @@ func inputsOf(options any) (out []output.Input) {
 			if add(role, value); o.Name != "from-list" {
 				continue
 			}
-			list, _ := job.Listed(files.Disk, value) // reading it for the work reports what is wrong
-			for _, path := range list {
+			for _, path := range listed(value) {
 				add("cover", path)
 			}
 		}
@@ -139,6 +163,9 @@ func inputsOf(options any) (out []output.Input) {
 
 // valueIn is the file of LABEL=FILE, or of FILE.
 func valueIn(text string) string {
+	if i := urlAt(text); i >= 0 {
+		return text[i:]
+	}
 	if _, err := os.Stat(text); err != nil {
 		if _, rest, ok := strings.Cut(text, "="); ok {
 			return rest
@@ -151,6 +178,9 @@ func valueIn(text string) string {
 func filesNamed(text string) []string {
 	path, _ := vectors.Split(text)
 	path, _ = rasters.Split(path)
+	if files.IsURL(path) {
+		return []string{path}
+	}
 	if _, err := os.Stat(path); err == nil {
 		return []string{path}
 	}
@@ -335,4 +365,53 @@ func intoFolder(dir string, paths []string) (out []string) {
 // legendBeside is where the legend of a map of change goes.
 func legendBeside(path string) string {
 	return strings.TrimSuffix(path, filepath.Ext(path)) + ".legend.csv"
+}
+
+// urlAt is where a URL begins in the value of an option, which may have a label before it; -1 for none.
+func urlAt(text string) int {
+	if files.IsURL(text) {
+		return 0
+	}
+	i := strings.IndexByte(text, '=')
+	if i >= 0 && files.IsURL(text[i+1:]) {
+		return i + 1
+	}
+	return -1
+}
+
+// listed are the rasters of a list on the disk.
+func listed(path string) []string {
+	if files.IsURL(path) {
+		return nil // reading it for the work records them
+	}
+	list, _ := job.Listed(files.Disk, path) // reading it for the work reports what is wrong
+	return list
+}
+
+// hideSecrets takes the secrets out of the addresses in options, for which requests are then made with them.
+func hideSecrets(options any) (*remote.Secrets, error) {
+	secrets := remote.NewSecrets(os.Getenv)
+	for _, o := range option.Of(options) {
+		texts := slices.Clone(o.Texts(options))
+		changed := false
+		for i, text := range texts {
+			at := urlAt(text)
+			if at < 0 {
+				continue
+			}
+			if err := secrets.Load(); err != nil {
+				return nil, usageError{err}
+			}
+			texts[i] = text[:at] + secrets.Hide(text[at:])
+			changed = changed || texts[i] != text
+		}
+		switch {
+		case !changed:
+		case o.Type == reflect.TypeFor[string]():
+			o.Set(options, texts[0])
+		default:
+			o.Set(options, texts)
+		}
+	}
+	return secrets, nil
 }

@@ -107,10 +107,14 @@ func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command
 	c.Action = func(ctx context.Context, c *cli.Command) error {
 		o := new(O)
 		readFlags(c, o)
+		secrets, err := hideSecrets(o)
+		if err != nil {
+			return err
+		}
 		if err := option.Check(o); err != nil {
 			return err
 		}
-		err := withFiles(ctx, c, o, func(s *session) error { return do(s, o) })
+		err = withFiles(ctx, c, o, secrets, func(s *session) error { return do(s, o) })
 		var misuse *fault.Error
 		if errors.As(err, &misuse) && misuse.Misuse && misuse.Option == "" && len(misuse.Remedies) == 0 {
 			err = fmt.Errorf("%w (verdex %s --help shows examples)", err, commandName(c))

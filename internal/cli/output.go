@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/files"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
@@ -163,6 +165,19 @@ func (s *session) workbook(d *destination, t *table.Writer) (*table.Workbook, er
 	return b, nil
 }
 
+// inputOf takes the measures of an input: of a file of the web its size, its validator and the digest of what was read.
+func (s *session) inputOf(ctx context.Context, in output.Input) (book.Input, error) {
+	if files.IsURL(in.Path) {
+		state, _ := s.remote.State(in.Path)
+		return book.Input{Role: in.Role, Path: in.Path, Size: state.Size, Modified: state.Validator, SHA256: state.Read}, nil
+	}
+	out, err := book.ReadInput(ctx, in.Role, in.Path)
+	if err == nil {
+		err = in.Changed()
+	}
+	return out, err
+}
+
 // digested is the size of the largest inputs whose digest is in a workbook.
 const digested = 256 << 20
 
@@ -182,17 +197,15 @@ func (s *session) provenance(dir string) (*table.Sheet, error) {
 			continue
 		}
 		digest := "" // reading a large file again only for that would take longer than the work
-		if in.Size() <= digested {
-			f, err := book.ReadInput(s.ctx, in.Role, in.Path)
-			if err == nil {
-				err = in.Changed()
-			}
+		size := in.Size()
+		if size <= digested {
+			f, err := s.inputOf(s.ctx, in)
 			if err != nil {
 				return nil, err
 			}
-			digest = f.SHA256
+			size, digest = f.Size, f.SHA256
 		}
-		sheet.Add(table.Text(in.Role, table.Style{}), table.Text(plan.Relative(dir, in.Path), table.Style{}), table.Cell{Value: int(in.Size())}, table.Text(digest, table.Style{}))
+		sheet.Add(table.Text(in.Role, table.Style{}), table.Text(plan.Relative(dir, in.Path), table.Style{}), table.Cell{Value: int(size)}, table.Text(digest, table.Style{}))
 	}
 	return sheet, nil
 }

@@ -131,7 +131,7 @@ func (b *reportBuilder) plan() error {
 		return err
 	}
 	set := sets[0]
-	b.session.plan = &planned{counter: keptBy(p, b.threads), maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }}
+	b.session.plan = &planned{counter: keptBy(p, b.system, b.threads), maker: plan.Maker{Plan: p}, owns: func(string) bool { return false }}
 	if b.out.Title == "" {
 		b.out.Title = p.Title
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/book"
@@ -144,6 +145,7 @@ func runPlan(s *session, o *runOptions) error {
 	if r.store, err = plan.OpenStore(p.CacheDir, p.CacheLimit); err != nil {
 		return err
 	}
+	r.store.From = s.system
 	err = r.store.Lock(s.ctx, func() { s.Note(p.CacheDir + ": another run of the plan is at work; this one waits until it has ended") })
 	if err != nil {
 		return err
@@ -299,7 +301,7 @@ func (r *planRun) step(i int, counter job.Counter) error {
 		temporaries.Mark(r.store.Mark())
 	}
 	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
-		ctx: r.ctx, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
+		ctx: r.ctx, system: r.system, remote: r.remote, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
 	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force && !r.plan.Names(path) || r.store.Wrote(path) }}
 	done := plan.Done{Name: step.Name, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
 	s.before = func() error { return r.aboutToWrite(s, &done) }
@@ -323,19 +325,19 @@ func (r *planRun) step(i int, counter job.Counter) error {
 
 // keyOf is the key of a step, and the files that its options name.
 func (r *planRun) keyOf(step *plan.Step) (string, []plan.File, error) {
-	var files []plan.File
+	var named []plan.File
 	for _, in := range inputsOf(step.Options) {
 		info, err := os.Stat(in.Path)
-		if err != nil || !info.Mode().IsRegular() || in.Path == step.Posts() {
+		if !files.IsURL(in.Path) && (err != nil || !info.Mode().IsRegular()) || in.Path == step.Posts() {
 			continue
 		}
 		f, err := r.store.FileOf(in.Role, in.Path)
 		if err != nil {
 			return "", nil, err
 		}
-		files = append(files, f)
+		named = append(named, f)
 	}
-	return r.plan.KeyOf(step, r.version, files), files, nil
+	return r.plan.KeyOf(step, r.version, named), named, nil
 }
 
 // isDone reports whether a step need not be done again: all that it was made of and all that it wrote is as it was, and what it posted counts.
@@ -379,6 +381,9 @@ func (r *planRun) aboutToWrite(s *session, done *plan.Done) error {
 		f, err := r.store.FileOf(in.Role, in.Path)
 		if err != nil {
 			return err
+		}
+		if state, ok := s.remote.State(in.Path); ok {
+			f.Read = state.Read
 		}
 		done.Inputs = append(done.Inputs, f)
 	}

@@ -20,6 +20,7 @@ import (
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/output"
 	"github.com/verdex-land/verdex/internal/plan"
+	"github.com/verdex-land/verdex/internal/remote"
 )
 
 // session is a command while it runs.
@@ -30,7 +31,8 @@ type session struct {
 	name    string // such as "book post"
 	options any    // a pointer to its options
 	stdout  io.Writer
-	system  files.System // where inputs come from
+	system  files.System   // where inputs come from
+	remote  *remote.System // the same, as it reads files of the web
 	version string
 	threads int
 	color   string   // auto, always or never

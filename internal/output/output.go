@@ -54,20 +54,25 @@ type claim struct {
 	placed bool
 }
 
-// Size is the size of the file in bytes when the job began.
-func (in Input) Size() int64 { return in.info.Size() }
+// Size is the size of the file in bytes when the job began, 0 for a URL.
+func (in Input) Size() int64 {
+	if in.info == nil {
+		return 0
+	}
+	return in.info.Size()
+}
 
 // New begins a job. Writing stops with an error when ctx is done.
 func New(ctx context.Context, t *Temporaries) *Job { return &Job{ctx: ctx, temporary: t} }
 
-// Read records an input as it is now. A path that is no regular file, or was recorded, is ignored.
+// Read records an input as it is now. A path that is neither a regular file nor a URL, or was recorded, is ignored.
 func (j *Job) Read(in Input) {
 	info, err := os.Stat(in.Path)
-	if err != nil || !info.Mode().IsRegular() {
+	if j.known[in.Path] || !files.IsURL(in.Path) && (err != nil || !info.Mode().IsRegular()) {
 		return
 	}
-	if j.known[in.Path] {
-		return
+	if err != nil {
+		info = nil
 	}
 	if j.known == nil {
 		j.known = map[string]bool{}
@@ -83,6 +88,9 @@ func (j *Job) Inputs() []Input { return j.inputs }
 // Changed returns an error if an input is no longer the file that it was when the job began: another one, or of another
 // size or time.
 func (in Input) Changed() error {
+	if in.info == nil { // who reads URLs finds out
+		return nil
+	}
 	now, err := os.Stat(in.Path)
 	if err != nil {
 		return fmt.Errorf("%s: it was removed while it was read (%w): run the command again", in.Path, fault.Reason(err))
@@ -170,6 +178,9 @@ func conflict(format string, args ...any) error {
 // distinct refuses an output that is an input or another output.
 func (j *Job) distinct(c *claim) error {
 	for _, in := range j.inputs {
+		if in.info == nil {
+			continue
+		}
 		if c.is(in.Path, in.info) {
 			if c.rules.Book != nil && c.rules.Book(in.Path) {
 				return conflict("%s: it is a book, which is never replaced: choose another name", c.name)

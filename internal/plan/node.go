@@ -16,6 +16,7 @@ import (
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
+	"github.com/verdex-land/verdex/internal/remote"
 )
 
 // node is a value in the file: a text, a list, a mapping or nothing.
@@ -332,4 +333,25 @@ func readFile(from files.System, path string) ([]byte, error) {
 
 func tooLarge(path string) error {
 	return Problems{{Path: path, Text: "it is larger than 256 KiB, which no plan is: is it the right file?"}}
+}
+
+// withSecrets are the values with an address that holds a secret.
+func (n *node) withSecrets() (out []*node) {
+	if n == nil {
+		return nil
+	}
+	if n.kind == scalar {
+		for i, part := range strings.FieldsFunc(n.text, func(r rune) bool { return r == ' ' }) {
+			if label, rest, ok := strings.Cut(part, "="); ok && !files.IsURL(part) && !strings.Contains(label, ":") {
+				part = rest
+			}
+			if i < 64 && remote.HasSecret(part) {
+				return []*node{n}
+			}
+		}
+	}
+	for _, item := range n.items {
+		out = append(out, item.withSecrets()...)
+	}
+	return out
 }

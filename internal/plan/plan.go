@@ -166,6 +166,12 @@ func Parse(from files.System, path string, data []byte, commands []Command) (*Pl
 	if len(problems) > 0 {
 		return nil, problems.sorted()
 	}
+	for _, n := range root.withSecrets() {
+		problems = append(problems, Problem{Path: path, Line: n.at.line, Column: n.at.column, Text: "the address holds a password, a token or a signature, and a plan is passed on: leave it out here, and give it for the host in VERDEX_CREDENTIALS or in .netrc"})
+	}
+	if len(problems) > 0 {
+		return nil, problems.sorted()
+	}
 	p := &Plan{From: from, Path: path, Dir: folderOf(path), Text: data, root: root, commands: commands, perEpoch: map[string]bool{}}
 	p.read()
 	if len(p.problems) == 0 {

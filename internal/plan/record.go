@@ -14,6 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/option"
 )
 
@@ -22,7 +23,10 @@ type File struct {
 	Role   string `json:"role,omitempty"`
 	Path   string `json:"path"` // relative to the folder of the record, with slashes
 	Size   int64  `json:"size"`
-	Digest string `json:"blake3"`
+	Digest string `json:"blake3,omitempty"`
+	// Of a file of the web: what its server said of the state that was read, and the SHA-256 of the bytes that were read.
+	Validator string `json:"validator,omitempty"`
+	Read      string `json:"read_sha256,omitempty"`
 }
 
 // Check is the outcome of a check of a step.
@@ -111,7 +115,7 @@ func (p *Plan) KeyOf(s *Step, program string, inputs []File) string {
 		}
 	}
 	for _, f := range inputs {
-		fmt.Fprintln(h, f.Role, Relative(p.Dir, f.Path), f.Digest)
+		fmt.Fprintln(h, f.Role, Relative(p.Dir, f.Path), f.Digest+f.Validator)
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }
@@ -179,7 +183,7 @@ func (s *Store) SetDone(d *Done) error {
 func (s *Store) Same(files []File) bool {
 	return !slices.ContainsFunc(files, func(f File) bool {
 		d, err := s.digest(f.Path)
-		return err != nil || d.Digest != f.Digest
+		return err != nil || d.Digest != f.Digest+f.Validator
 	})
 }
 
@@ -223,6 +227,9 @@ func filesIn(dir string) (n int) {
 
 // SamePath reports whether two paths are the same place.
 func SamePath(a, b string) bool {
+	if files.IsURL(a) || files.IsURL(b) {
+		return a == b
+	}
 	x, err1 := filepath.Abs(a)
 	y, err2 := filepath.Abs(b)
 	return err1 == nil && err2 == nil && x == y
@@ -231,11 +238,17 @@ func SamePath(a, b string) bool {
 // FileOf describes a file.
 func (s *Store) FileOf(role, path string) (File, error) {
 	d, err := s.digest(path)
-	return File{role, path, d.Size, d.Digest}, err
+	if files.IsURL(path) {
+		return File{Role: role, Path: path, Size: d.Size, Validator: d.Digest}, err
+	}
+	return File{Role: role, Path: path, Size: d.Size, Digest: d.Digest}, err
 }
 
 // Relative is a path as it is named in a folder, with slashes, so that it is the same wherever the program is run and when both are moved together.
 func Relative(dir, path string) string {
+	if files.IsURL(path) {
+		return path
+	}
 	full, err := filepath.Abs(path)
 	base, err2 := filepath.Abs(dir)
 	if err != nil || err2 != nil {
@@ -308,6 +321,9 @@ func ReadRecord(path string) (*Record, error) {
 
 // At makes a path of a record one from the folder of the program.
 func At(record, path string) string {
+	if files.IsURL(path) {
+		return path
+	}
 	if filepath.IsAbs(filepath.FromSlash(path)) {
 		return filepath.FromSlash(path)
 	}

@@ -37,6 +37,8 @@ import (
 // All of it can be removed at any time. Every entry carries a digest of its content, and one that does not agree with it is removed and made
 // again. Files are written under another name and renamed. The methods may be called concurrently.
 type Store struct {
+	From files.System // where files are read that have a digest
+
 	dir   string
 	limit int64
 	lock  *flock.Flock
@@ -58,7 +60,7 @@ const cacheTag = "Signature: 8a477f597d28d172789f06886806bc55\n# What Verdex kee
 
 // OpenStore opens the cache folder of a plan, which it makes if need be. limit is how many bytes of tallies are kept.
 func OpenStore(dir string, limit int64) (*Store, error) {
-	s := &Store{dir: dir, limit: limit, digests: map[string]fileDigest{}}
+	s := &Store{From: files.Disk, dir: dir, limit: limit, digests: map[string]fileDigest{}}
 	for _, d := range []string{dir, s.path("tallies"), s.path("steps"), s.path("tables")} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
 			return nil, fmt.Errorf("%s: the cache folder cannot be made (%w): choose another one with cache in the plan", dir, fault.Reason(err))
@@ -325,7 +327,16 @@ func DigestOf(path string) (digest string, size int64, err error) {
 	return hex.EncodeToString(h.Sum(nil)), n, nil
 }
 
+// digest is the digest of a file, or of a file of the web its size and its validator.
 func (s *Store) digest(path string) (fileDigest, error) {
+	if files.IsURL(path) {
+		f, err := s.From.Open(path)
+		if err != nil {
+			return fileDigest{}, err
+		}
+		defer f.Close()
+		return fileDigest{Digest: fmt.Sprintf("%s, %d bytes", f.Validator(), f.Size()), Size: f.Size()}, nil
+	}
 	full, err := filepath.Abs(path)
 	if err != nil {
 		return fileDigest{}, err

@@ -75,6 +75,9 @@ func (s *System) get(ctx context.Context, o *object, header http.Header) (*http.
 	if s.o.Offline {
 		return nil, offline(o.name)
 	}
+	if err := s.o.Secrets.Load(); err != nil {
+		return nil, err
+	}
 	r, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, s.o.Secrets.address(o.name), nil)
 	if err != nil {
 		return nil, fault.Errorf("%s: it is not an address: check it", o.name)

@@ -1,6 +1,7 @@
 package remote
 
 import (
+	"crypto/sha256"
 	"errors"
 	"io"
 	"slices"
@@ -34,6 +35,8 @@ type chunk struct {
 	start, end int64
 
 	// Under the lock of the object:
+	sum   [sha256.Size]byte // of the bytes, once they were read
+	used  bool
 	begun bool          // it is fetched, or was
 	done  chan struct{} // closed when it is there, or has failed
 	err   error
@@ -120,10 +123,12 @@ func (o *object) bytesOf(c *chunk) ([]byte, error) {
 			return nil, err
 		}
 		if data := o.system.inMemory(c); data != nil {
+			o.use(c, data)
 			return data, nil
 		}
 		if data := o.kept.read(c.start, c.end); data != nil {
 			o.system.keep(c, data, true)
+			o.use(c, data)
 			return data, nil
 		}
 		o.mu.Lock()
@@ -133,6 +138,15 @@ func (o *object) bytesOf(c *chunk) ([]byte, error) {
 		o.mu.Unlock()
 	}
 	return nil, errors.New("there is no room for its bytes")
+}
+
+// use notes that the bytes of a chunk were read.
+func (o *object) use(c *chunk, data []byte) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if !c.used {
+		c.used, c.sum = true, sha256.Sum256(data)
+	}
 }
 
 // Ahead plans the chunks of spans, and fetches them in their order.

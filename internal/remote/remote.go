@@ -8,7 +8,10 @@ package remote
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"net/http"
@@ -174,6 +177,44 @@ func (s *System) Local(name string) (string, error) {
 		}
 	}
 	return o.local, nil
+}
+
+// State is what is known of a file that was read.
+type State struct {
+	Size      int64
+	Validator string
+	// Read is the SHA-256 of the bytes that were read, in hexadecimal: of the whole file, or of a line "START-END SHA256" for each range.
+	Read  string
+	Bytes int64 // that were read
+}
+
+// State is what is known of a file of the web that the system has read; ok is false for others.
+func (s *System) State(name string) (out State, ok bool) {
+	s.mu.Lock()
+	o := s.objects[name]
+	s.mu.Unlock()
+	if o == nil || o.err != nil {
+		return State{}, false
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	out.Size, out.Validator = o.size, o.validator
+	if o.whole != nil {
+		sum := sha256.Sum256(o.whole)
+		out.Read, out.Bytes = hex.EncodeToString(sum[:]), o.size
+		return out, true
+	}
+	h := sha256.New()
+	for _, c := range o.chunks {
+		if c.used {
+			fmt.Fprintf(h, "%d-%d %x\n", c.start, c.end, c.sum)
+			out.Bytes += c.end - c.start
+		}
+	}
+	if out.Bytes > 0 {
+		out.Read = hex.EncodeToString(h.Sum(nil))
+	}
+	return out, true
 }
 
 // Close removes what was made for a while.

@@ -486,10 +486,10 @@ func TestSecretsStayWithTheirHost(t *testing.T) {
 	host := strings.TrimPrefix(source.URL, "http://")
 	netrc := filepath.Join(t.TempDir(), "netrc")
 	require.NoError(t, os.WriteFile(netrc, []byte("machine other.example login me password MARKER-netrc\ndefault login x password MARKER-default\n"), 0o600))
-	secrets, err := ReadSecrets(func(name string) string {
+	secrets := NewSecrets(func(name string) string {
 		return map[string]string{"NETRC": netrc, "VERDEX_CREDENTIALS": host + " bearer MARKER-bearer"}[name]
 	})
-	require.NoError(t, err)
+	require.NoError(t, secrets.Load())
 	cache := &Cache{Dir: t.TempDir()}
 	name := secrets.Hide(source.URL + "/a.tif?X-Amz-Signature=MARKER-query&band=1#2")
 	assert.Equal(t, source.URL+"/a.tif?X-Amz-Signature=-&band=1#2", name)
@@ -521,7 +521,7 @@ func TestSecretsStayWithTheirHost(t *testing.T) {
 		require.Error(t, err)
 		assert.NotContains(t, err.Error(), "MARKER", url)
 	}
-	_, err = ReadSecrets(func(name string) string { return map[string]string{"VERDEX_CREDENTIALS": "h MARKER"}[name] })
+	err = NewSecrets(func(name string) string { return map[string]string{"VERDEX_CREDENTIALS": "h MARKER"}[name] }).Load()
 	require.ErrorContains(t, err, "line 1 is neither")
 	assert.NotContains(t, err.Error(), "MARKER")
 }

@@ -18,15 +18,31 @@ import (
 
 // Secrets are credentials by host, and the parts of addresses that nobody is to see. Its zero value knows none.
 type Secrets struct {
+	getenv func(string) string
+	once   sync.Once
+	err    error
+
 	mu        sync.Mutex
 	headers   map[string]string // Authorization by host
 	addresses map[string]string // whole addresses by those that are shown
 	words     []string          // what is taken out of texts
 }
 
-// ReadSecrets reads credentials: VERDEX_CREDENTIALS, with lines such as "data.example bearer TOKEN" or "data.example basic USER PASSWORD", and a .netrc file.
-func ReadSecrets(getenv func(string) string) (*Secrets, error) {
-	s := &Secrets{}
+// NewSecrets are the credentials of a user: those in VERDEX_CREDENTIALS, with lines such as "data.example bearer TOKEN" or "data.example basic USER PASSWORD", and
+// those in a .netrc file. They are read when the first of them may be needed.
+func NewSecrets(getenv func(string) string) *Secrets { return &Secrets{getenv: getenv} }
+
+// Load reads the credentials, unless that was done.
+func (s *Secrets) Load() error {
+	s.once.Do(func() {
+		if s.getenv != nil {
+			s.err = s.load(s.getenv)
+		}
+	})
+	return s.err
+}
+
+func (s *Secrets) load(getenv func(string) string) error {
 	name := getenv("NETRC")
 	if name == "" {
 		if home, err := os.UserHomeDir(); err == nil {
@@ -48,10 +64,10 @@ func ReadSecrets(getenv func(string) string) (*Secrets, error) {
 		case len(words) == 4 && strings.EqualFold(words[1], "basic"):
 			s.give(words[0], basic(words[2], words[3]), words[3])
 		default:
-			return nil, fault.Errorf("VERDEX_CREDENTIALS: line %d is neither HOST bearer TOKEN nor HOST basic USER PASSWORD: correct it", i+1)
+			return fault.Errorf("VERDEX_CREDENTIALS: line %d is neither HOST bearer TOKEN nor HOST basic USER PASSWORD: correct it", i+1)
 		}
 	}
-	return s, nil
+	return nil
 }
 
 func basic(user, password string) string {

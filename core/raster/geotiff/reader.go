@@ -283,6 +283,7 @@ func (r *reader) Read(w raster.Window, dst *raster.Cells) error {
 		return nil
 	}
 	dst.Resize(l.cell, w.Width, w.Height, w.Width)
+	r.s.Ahead([]raster.Window{w})
 	for by := by0; by <= by1; by++ {
 		for bx := bx0; bx <= bx1; bx++ {
 			if err := r.block(bx, by, &r.scratch); err != nil {

@@ -103,3 +103,6 @@ func Kind(head []byte) string {
 	}
 	return ""
 }
+
+// Ahead implements [raster.Announced].
+func (o opened) Ahead(windows []raster.Window) bool { return raster.Ahead(o.Source, windows) }

@@ -225,25 +225,8 @@ const squareCells = 32
 // Read implements [Reader].
 func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 	a := r.a
-	if a.straight && a.how == Nearest {
-		// rows and columns map apart: exact, and cheap
-		r.placeStraight(w)
-	} else {
-		r.place(w)
-	}
-	r.settle()
+	c0, r0, c1, r1 := r.reached(w)
 	src := a.source.Header().Grid
-	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
-	margin := 1.0
-	if a.how == Heaviest {
-		margin = r.reach(w) + 2
-	}
-	for _, p := range r.places {
-		if !math.IsNaN(p[0]) {
-			c0, c1 = math.Min(c0, p[0]-margin), math.Max(c1, p[0]+margin)
-			r0, r1 = math.Min(r0, p[1]-margin), math.Max(r1, p[1]+margin)
-		}
-	}
 	dst.Resize(a.header.Type, w.Width, w.Height, w.Width)
 	nodata := 0.0
 	if a.header.NoData != nil {
@@ -303,6 +286,49 @@ func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 	}
 	a.note(w, m)
 	return nil
+}
+
+// reached finds where the cells of a window lie in the source, and the box around them there, with what resampling needs beyond it.
+func (r *alignedReader) reached(w raster.Window) (c0, r0, c1, r1 float64) {
+	a := r.a
+	if a.straight && a.how == Nearest {
+		// rows and columns map apart: exact, and cheap
+		r.placeStraight(w)
+	} else {
+		r.place(w)
+	}
+	r.settle()
+	c0, r0, c1, r1 = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	margin := 1.0
+	if a.how == Heaviest {
+		margin = r.reach(w) + 2
+	}
+	for _, p := range r.places {
+		if !math.IsNaN(p[0]) {
+			c0, c1 = math.Min(c0, p[0]-margin), math.Max(c1, p[0]+margin)
+			r0, r1 = math.Min(r0, p[1]-margin), math.Max(r1, p[1]+margin)
+		}
+	}
+	return c0, r0, c1, r1
+}
+
+// Ahead implements [raster.Announced].
+func (a *Aligned) Ahead(windows []raster.Window) bool {
+	if !raster.Ahead(a.source, nil) {
+		return false
+	}
+	g := a.source.Header().Grid
+	r := a.NewReader().(*alignedReader)
+	var of []raster.Window
+	for _, w := range windows {
+		c0, r0, c1, r1 := r.reached(w)
+		c0, r0 = math.Max(0, math.Floor(c0)), math.Max(0, math.Floor(r0))
+		c1, r1 = math.Min(float64(g.Width), math.Ceil(c1)), math.Min(float64(g.Height), math.Ceil(r1))
+		if c0 < c1 && r0 < r1 {
+			of = append(of, raster.Window{Col: int(c0), Row: int(r0), Width: int(c1 - c0), Height: int(r1 - r0)})
+		}
+	}
+	return raster.Ahead(a.source, of)
 }
 
 // uncovered is the error of a grid that reaches beyond a raster without a nodata value.

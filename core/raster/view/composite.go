@@ -164,3 +164,6 @@ func (c *Composite) combine(values []float64) (float64, bool) {
 	}
 	return raster.Majority(values, c.rank)
 }
+
+// Ahead implements [raster.Announced].
+func (c *Composite) Ahead(windows []raster.Window) bool { return raster.AheadOf(windows, c.sources...) }

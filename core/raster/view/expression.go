@@ -56,6 +56,14 @@ func (l *Layers) Tiling() (cols, rows []int) {
 	return cols, rows
 }
 
+// Ahead implements [raster.Announced].
+func (l *Layers) Ahead(windows []raster.Window) (useful bool) {
+	for _, layer := range l.List {
+		useful = raster.Ahead(layer.Source, windows) || useful
+	}
+	return useful
+}
+
 // Bytes reports whether these are one or two layers of bytes, for which rules are a table.
 func (l *Layers) Bytes() bool {
 	return len(l.List) <= 2 && !slices.ContainsFunc(l.List, func(layer Layer) bool { return layer.Header().Type != raster.Uint8 })
@@ -316,3 +324,6 @@ func (c *Conditions) evaluate(in [][]float64, f func(truths [][]uint8, empty []b
 
 // Block is the size of the windows that read without waste.
 func (l *Layers) Block() (width, height int) { return l.blockW, l.blockH }
+
+// Ahead implements [raster.Announced].
+func (x *Expression) Ahead(windows []raster.Window) bool { return x.layers.Ahead(windows) }

@@ -28,6 +28,9 @@ type flips struct {
 	class  func(epoch int, v float64) int
 }
 
+// Ahead implements [raster.Announced].
+func (f *flips) Ahead(windows []raster.Window) bool { return raster.AheadOf(windows, f.epochs[:]...) }
+
 // Header implements [Source].
 func (f *flips) Header() raster.Header { return f.header }
 

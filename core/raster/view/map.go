@@ -109,6 +109,9 @@ func ByteMap(s raster.Source) (src raster.Source, table [256]uint8, errs map[int
 // Tiling is that of the source.
 func (m *mapped) Tiling() (cols, rows []int) { return raster.Tiling(m.Source) }
 
+// Ahead implements [raster.Announced].
+func (m *mapped) Ahead(windows []raster.Window) bool { return raster.Ahead(m.Source, windows) }
+
 // Header implements [Source].
 func (m *mapped) Header() raster.Header { return m.header }
 

@@ -26,6 +26,11 @@ type masked struct {
 	header raster.Header
 }
 
+// Ahead implements [raster.Announced].
+func (m *masked) Ahead(windows []raster.Window) bool {
+	return raster.AheadOf(windows, m.Source, m.mask)
+}
+
 // Header implements [Source].
 func (m *masked) Header() raster.Header { return m.header }
 

@@ -51,6 +51,9 @@ type Joined struct {
 // Tiling is that of the mosaic.
 func (j *Joined) Tiling() (cols, rows []int) { return raster.Tiling(j.Source) }
 
+// Ahead implements [raster.Announced].
+func (j *Joined) Ahead(windows []raster.Window) bool { return raster.Ahead(j.Source, windows) }
+
 // Mosaic makes one raster of several that have one CRS and cells of one size, on the lattice of the
 // first. It reconciles nodata values, types and palettes, or says by name why it cannot.
 func Mosaic(sources []raster.Source, o MosaicOptions) (*Joined, error) {
@@ -242,4 +245,23 @@ func (r *mosaicReader) Read(w raster.Window, dst *raster.Cells) error {
 		m.lay(p, &r.scratch, dst, w)
 	}
 	return nil
+}
+
+// Ahead implements [raster.Announced].
+func (m *mosaic) Ahead(windows []raster.Window) (useful bool) {
+	for _, s := range m.members {
+		b := s.window()
+		var of []raster.Window
+		for _, w := range windows {
+			c0, r0 := max(w.Col, b.Col), max(w.Row, b.Row)
+			c1, r1 := min(w.Col+w.Width, b.Col+b.Width), min(w.Row+w.Height, b.Row+b.Height)
+			if c0 < c1 && r0 < r1 {
+				of = append(of, raster.Window{Col: c0 - b.Col, Row: r0 - b.Row, Width: c1 - c0, Height: r1 - r0})
+			}
+		}
+		if len(of) > 0 || len(windows) == 0 {
+			useful = raster.Ahead(s.Source, of) || useful
+		}
+	}
+	return useful
 }

@@ -18,6 +18,9 @@ type paired struct {
 	f      func(a, b float64) float64
 }
 
+// Ahead implements [raster.Announced].
+func (p *paired) Ahead(windows []raster.Window) bool { return raster.AheadOf(windows, p.a, p.b) }
+
 // Header implements [Source].
 func (p *paired) Header() raster.Header { return p.header }
 

@@ -30,6 +30,11 @@ type where struct {
 	from   raster.Header
 }
 
+// Ahead implements [raster.Announced].
+func (w *where) Ahead(windows []raster.Window) bool {
+	return raster.AheadOf(windows, w.Source, w.other)
+}
+
 // Header implements [Source].
 func (w *where) Header() raster.Header { return w.header }
 

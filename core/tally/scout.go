@@ -1,0 +1,41 @@
+package tally
+
+import (
+	"context"
+	"time"
+
+	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/zone"
+)
+
+// scoutLead is how many bands the scout is ahead of the workers.
+const scoutLead = 6
+
+// scout goes through the bands ahead of the workers and announces the windows that zones touch, for rasters that are fetched from far away. It
+// cuts the zones of a band as a worker would, so that the workers find them cut.
+func (p *pass) scout(ctx context.Context) {
+	c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
+	for i, b := range p.bands {
+		for int(p.next.Load())/p.across+scoutLead < i {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(2 * time.Millisecond):
+			}
+		}
+		if ctx.Err() != nil || b.prepare(c) != nil { // the worker who comes to it reports the error
+			return
+		}
+		var windows []raster.Window
+		for col := range p.across {
+			for range b.touching(c, col) {
+				windows = append(windows, b.window(col))
+				break
+			}
+		}
+		if int(p.next.Load())/p.across <= i {
+			raster.AheadOf(windows, p.req.Layers...)
+		}
+		b.release()
+	}
+}
