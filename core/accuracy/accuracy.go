@@ -288,10 +288,10 @@ func (s *Samples) Add(stratum string, i, j, n int) {
 
 // ReadStrata reads the areas of strata from a CSV with the columns stratum, area and unit (or class_code in the place of stratum). Rows of one
 // stratum are added up; one with area needs samples.
-func (s *Samples) ReadStrata(path string) error {
+func (s *Samples) ReadStrata(from files.System, path string) error {
 	s.Areas = make([]float64, len(s.Strata))
 	found := make([]bool, len(s.Strata))
-	notes, err := eachArea(path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c rows.Line, a float64) error {
+	notes, err := eachArea(from, path, []string{"area", "unit"}, []string{"stratum", "class_code", "class_name", "kind"}, func(c rows.Line, a float64) error {
 		h := slices.IndexFunc(s.Strata, func(x cover.Named) bool {
 			return slices.Contains([]string{c.Text("stratum"), c.Text("class_code"), c.Text("class_name")}, x.ID)
 		})
@@ -318,8 +318,8 @@ func (s *Samples) ReadStrata(path string) error {
 }
 
 // eachArea calls f for each row of a table with an area of a class, in m².
-func eachArea(path string, needed, optional []string, f func(c rows.Line, m2 float64) error) (notes []string, err error) {
-	list, notes, err := rows.Read(files.Disk, path, needed, optional)
+func eachArea(from files.System, path string, needed, optional []string, f func(c rows.Line, m2 float64) error) (notes []string, err error) {
+	list, notes, err := rows.Read(from, path, needed, optional)
 	if err != nil {
 		return nil, err
 	}
@@ -341,9 +341,9 @@ func eachArea(path string, needed, optional []string, f func(c rows.Line, m2 flo
 
 // ReadAreas reads the areas of map classes: from a tally of measure, or a CSV with the columns class_code, area and unit. Zones and
 // rows of one class are added up.
-func (s *Samples) ReadAreas(path string) error {
+func (s *Samples) ReadAreas(from files.System, path string) error {
 	found := make([]bool, len(s.Classes))
-	notes, err := eachArea(path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c rows.Line, a float64) error {
+	notes, err := eachArea(from, path, []string{"class_code", "area", "unit"}, []string{"class_name", "kind"}, func(c rows.Line, a float64) error {
 		i, ok := s.ClassOf(c.Text("class_code"))
 		if !ok {
 			i, ok = s.ClassOf(c.Text("class_name"))

@@ -90,11 +90,11 @@ func TestSamplesThatDoNotFit(t *testing.T) {
 	assert.Equal(t, 1, s.Counts[0][1])
 	_, err = ReadCounts(files.Disk, write("bad.csv", "map,reference,count\nLake,2,5\n"), olofsson().Classes, "")
 	assert.ErrorContains(t, err, `line 2: the map class "Lake" is not in the legend`)
-	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n"))
+	err = s.ReadAreas(files.Disk, write("areas.csv", "class_code,area,unit\n1,5,ha\n"))
 	assert.ErrorContains(t, err, "no area for class Forest gain, which has samples")
-	err = s.ReadAreas(write("areas.csv", "class_code,area\n1,5\n"))
+	err = s.ReadAreas(files.Disk, write("areas.csv", "class_code,area\n1,5\n"))
 	assert.ErrorContains(t, err, `no column "unit"`)
-	err = s.ReadAreas(write("areas.csv", "class_code,area,unit\n1,5,ha\n2,5,ha\n9,5,ha\n"))
+	err = s.ReadAreas(files.Disk, write("areas.csv", "class_code,area,unit\n1,5,ha\n2,5,ha\n9,5,ha\n"))
 	assert.ErrorContains(t, err, "class 9 has area but no samples")
 }
 
@@ -139,7 +139,7 @@ func TestStrataOfTheirOwn(t *testing.T) {
 	require.NoError(t, os.WriteFile(areas, []byte("stratum,area,unit\nlow,600,ha\nhigh,400,ha\n"), 0o644))
 	s, err := ReadCounts(files.Disk, path, nil, "stratum")
 	require.NoError(t, err)
-	require.NoError(t, s.ReadStrata(areas))
+	require.NoError(t, s.ReadStrata(files.Disk, areas))
 	a, err := Assess(s)
 	require.NoError(t, err)
 	assert.InDelta(t, 0.6*3/4+0.4*3/4, a.Overall.Value, 1e-15)
@@ -154,7 +154,7 @@ func TestStrataOfTheirOwn(t *testing.T) {
 	assert.InDelta(t, 1.96*math.Sqrt(v)/x, a.Users[0].Half, 1e-15)
 	assert.True(t, math.IsNaN(a.Mapped[0]))
 	require.NoError(t, os.WriteFile(areas, []byte("stratum,area,unit\nlow,600,ha\n"), 0o644))
-	assert.ErrorContains(t, s.ReadStrata(areas), `no area for the stratum "high"`)
+	assert.ErrorContains(t, s.ReadStrata(files.Disk, areas), `no area for the stratum "high"`)
 }
 
 // A map of change has many classes: the time goes with the samples, not with the cells of the error matrix.

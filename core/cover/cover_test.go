@@ -165,7 +165,7 @@ func TestIntervals(t *testing.T) {
 // An interval that reaches over several others overlaps each of them, leaves no gap between them, and its numbers
 // keep a line.
 func TestIntervalsWithinAnother(t *testing.T) {
-	x, problems, err := InspectCrosswalk(file(t, "from,to\n\"[50,60)\",1\n\"[0,100)\",2\n\"[10,20)\",3\n\"[100,110]\",4\n\"[120,130]\",5\n"), nil)
+	x, problems, err := InspectCrosswalk(files.Disk, file(t, "from,to\n\"[50,60)\",1\n\"[0,100)\",2\n\"[10,20)\",3\n\"[100,110]\",4\n\"[120,130]\",5\n"), nil)
 	require.NoError(t, err)
 	require.Len(t, problems, 2)
 	assert.Contains(t, problems[0].What, "lines 3 and 4 overlap: [0,100) and [10,20)")

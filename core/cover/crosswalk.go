@@ -60,7 +60,7 @@ type Problem struct {
 
 // ReadCrosswalk is InspectCrosswalk for those who need a sound crosswalk: the first problem is an error.
 func ReadCrosswalk(from files.System, path string, legend *Legend) (*Crosswalk, error) {
-	x, problems, err := InspectCrosswalk(path, legend)
+	x, problems, err := InspectCrosswalk(from, path, legend)
 	if err == nil && len(problems) > 0 {
 		err = fmt.Errorf("%s: %s", path, problems[0].What)
 	}
@@ -74,8 +74,8 @@ func ReadCrosswalk(from files.System, path string, legend *Legend) (*Crosswalk, 
 // code, a list such as 41;42;43, an interval such as [0.1,0.3), nodata or else; to is a legend code, nodata or
 // keep. Lines that overlap, and targets that are not in the legend, when there is one, are problems; in a crosswalk with
 // problems the first line of a value holds. What cannot be read is an error.
-func InspectCrosswalk(path string, legend *Legend) (*Crosswalk, []Problem, error) {
-	t, notes, err := rows.Read(files.Disk, path, []string{"from", "to"}, []string{"note"})
+func InspectCrosswalk(from files.System, path string, legend *Legend) (*Crosswalk, []Problem, error) {
+	t, notes, err := rows.Read(from, path, []string{"from", "to"}, []string{"note"})
 	if err != nil {
 		return nil, nil, err
 	}

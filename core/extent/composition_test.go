@@ -95,7 +95,7 @@ func TestSurveyOfMeasurements(t *testing.T) {
 	})
 	path := filepath.Join(t.TempDir(), "x.csv")
 	require.NoError(t, os.WriteFile(path, []byte("from,to\n\"[0,100)\",1\n\"[90,200)\",2\n\"[210,1000)\",1\n\"[150,160)\",9\n"), 0o644))
-	walk, problems, err := cover.InspectCrosswalk(path, sampletest.Legend(t))
+	walk, problems, err := cover.InspectCrosswalk(files.Disk, path, sampletest.Legend(t))
 	require.NoError(t, err)
 	require.Len(t, problems, 3)
 	s, err := survey.Take(context.Background(), slope, &cover.Coder{Legend: sampletest.Legend(t), Crosswalk: walk}, problems, 2, nil)

@@ -96,12 +96,12 @@ func (w *work) samples(o *AccuracyOptions, t *terms) (s accuracy.Samples, err er
 		}
 		if o.Strata == "" {
 			w.reads("areas", o.Areas)
-			err = s.ReadAreas(o.Areas)
+			err = s.ReadAreas(w.env.files(), o.Areas)
 		}
 	}
 	if err == nil && o.Strata != "" {
 		w.reads("areas", o.Areas)
-		err = s.ReadStrata(o.Areas)
+		err = s.ReadStrata(w.env.files(), o.Areas)
 	}
 	return s, err
 }
@@ -125,7 +125,7 @@ func (w *work) samplesOnMap(o *AccuracyOptions, t terms) (s accuracy.Samples, er
 	if o.Areas != "" && points.stratum < 0 {
 		w.reads("areas", o.Areas)
 		s.Areas = make([]float64, len(s.Classes))
-		if err := s.ReadAreas(o.Areas); err != nil {
+		if err := s.ReadAreas(w.env.files(), o.Areas); err != nil {
 			return s, err
 		}
 	}

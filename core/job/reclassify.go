@@ -61,7 +61,7 @@ func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Re
 		return nil, err
 	}
 	w.reads("crosswalk", o.Crosswalk)
-	walk, problems, err := cover.InspectCrosswalk(o.Crosswalk, legend)
+	walk, problems, err := cover.InspectCrosswalk(w.env.files(), o.Crosswalk, legend)
 	if err != nil {
 		return nil, err
 	}

@@ -70,7 +70,7 @@ const mostShown = 40
 func (s *session) showProblems(p *plan.Plan, o *checkOptions, problems plan.Problems) error {
 	c := s.canvas()
 	wrong, warnings := 0, 0
-	lines, err := os.ReadFile(o.Plan[0])
+	lines, err := s.system.ReadFile(o.Plan[0])
 	if err != nil {
 		return err
 	}
@@ -228,7 +228,7 @@ func zoneIDs(ctx context.Context, p *plan.Plan) (ids map[string]bool, wrong map[
 			ids["all"] = true
 			continue
 		}
-		list, err := job.ProbeZones(ctx, job.Env{Maker: plan.Maker{Plan: p}}, o)
+		list, err := job.ProbeZones(ctx, job.Env{Files: p.From, Maker: plan.Maker{Plan: p}}, o)
 		if err != nil {
 			wrong[step] = err
 		}
@@ -401,7 +401,7 @@ func (k *planCheck) values() {
 			continue
 		}
 		seen[key] = true
-		env := job.Env{Threads: k.threads, Maker: plan.Maker{Plan: k.plan}}
+		env := job.Env{Threads: k.threads, Files: k.system, Maker: plan.Maker{Plan: k.plan}}
 		probe, err := job.ProbeCover(k.ctx, env, job.ProbeOptions{Covers: m.Covers, Crosswalk: m.Crosswalk, RasterOptions: m.RasterOptions, OverrideOption: m.OverrideOption, LegendOption: m.LegendOption})
 		if err != nil {
 			continue // reported above

@@ -134,7 +134,7 @@ type explainer struct {
 
 // env is an environment in which a plan's layers and zones are known, and what was measured before is reused.
 func (x *explainer) env(p *plan.Plan) job.Env {
-	env := job.Env{Threads: x.threads}
+	env := job.Env{Threads: x.threads, Files: x.system}
 	if p == nil {
 		return env
 	}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/plan"
 )
@@ -27,6 +28,12 @@ func (s *session) sameInputs(path string, record *plan.Record) error {
 			}
 			seen[f.Path] = true
 			where := plan.At(path, f.Path)
+			if files.IsURL(where) {
+				if why := s.otherState(where, f); why != "" {
+					wrong = append(wrong, why)
+				}
+				continue
+			}
 			now, _, err := plan.DigestOf(where)
 			switch {
 			case errors.Is(err, os.ErrNotExist):
@@ -45,6 +52,18 @@ func (s *session) sameInputs(path string, record *plan.Record) error {
 		return fmt.Errorf("%s: %s of the run cannot be read as they were:\n  %s", path, text.Count(len(wrong), "input"), strings.Join(wrong, "\n  "))
 	}
 	return nil
+}
+
+// otherState says why a file of the web is no longer the one that a record has, "" where it is.
+func (s *session) otherState(url string, f plan.File) string {
+	now, err := s.system.Open(url)
+	switch {
+	case err != nil:
+		return messageOf(err)
+	case fmt.Sprintf("%s, %d bytes", now.Validator(), now.Size()) != f.Validator:
+		return fmt.Sprintf("%s: it is no longer the same (its server says %s, and said %s)", url, now.Validator(), f.Validator)
+	}
+	return ""
 }
 
 // sameOutputs compares what was made with what a record says.

@@ -152,7 +152,7 @@ func (s *Store) readDone(path string) *Done {
 	}
 	for _, list := range [][]File{d.Inputs, d.Outputs} {
 		for i := range list {
-			if p := filepath.FromSlash(list[i].Path); !filepath.IsAbs(p) {
+			if p := filepath.FromSlash(list[i].Path); !filepath.IsAbs(p) && !files.IsURL(list[i].Path) {
 				list[i].Path = filepath.Join(s.dir, p)
 			}
 		}
