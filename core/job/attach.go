@@ -80,7 +80,7 @@ func AttachTable(ctx context.Context, env Env, table *vector.Layer, o JoinOption
 
 // gather reads zones, one feature for each id.
 func (w *work) gather(o JoinOptions) (*vector.Layer, []string, error) {
-	l, err := w.loadLayer("zones", o.Zones, o.ZonesCRS, o.ZoneNames)
+	l, err := w.loadLayer("zones", o.Zones, SelectionOptions{FeatureOptions: o.FeatureOptions}, o.ZoneNames)
 	if err != nil {
 		return nil, nil, err
 	}

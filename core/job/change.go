@@ -135,6 +135,7 @@ func (c *comparison) open() error {
 	}
 	var layers []raster.Source
 	for i := range paths {
+		w.about(labels[i], &o.ZoneOptions)
 		s, err := w.openWith("cover "+labels[i], paths[i], nodata[i], o.RasterOptions)
 		if err != nil {
 			return err

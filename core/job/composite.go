@@ -43,7 +43,7 @@ func DeriveComposite(ctx context.Context, env Env, o CompositeOptions) (_ *Raste
 		}
 		args = slices.Concat(args, more)
 	}
-	groups, err := scenes(w.env.files(), args)
+	groups, err := w.scenes(args)
 	if err != nil {
 		return nil, err
 	}

@@ -120,6 +120,9 @@ func (w *work) cellsKey(args []string, made []string, nodata string, o RasterOpt
 		if err != nil {
 			return "", err
 		}
+		if v := w.search.nodata[path]; v.value != nil {
+			digests = append(digests, fmt.Sprint(*v.value))
+		}
 		parts = append(parts, keyOf(digests, band))
 	}
 	crs := o.CRS

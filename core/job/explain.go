@@ -91,9 +91,10 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(o.Covers) == 1 && isPolygonCover(w.env.files(), o.Covers[0], o.ClassField) {
+	if len(o.Covers) == 1 && w.isPolygonCover(o.Covers[0], o.ClassField) {
 		return nil, nil, fault.Misusef("", "", "%s is a cover of polygons, of which there are no cells to explain", o.Covers[0])
 	}
+	w.about(o.Epoch, &o.ZoneOptions)
 	l, err := w.openLayer(&o, &t)
 	if err != nil {
 		return nil, nil, err

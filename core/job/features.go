@@ -70,7 +70,7 @@ func (w *work) readPicked(o FeatureFile) (*vector.Layer, error) {
 	if len(o.File) != 1 {
 		return nil, fault.Misusef("", "", "one file of zones is needed, and %s", text.Given(len(o.File)))
 	}
-	l, err := w.loadLayer("features", o.File[0], o.ZonesCRS, "")
+	l, err := w.loadLayer("features", o.File[0], SelectionOptions{FeatureOptions: o.FeatureOptions}, "")
 	if err != nil {
 		return nil, err
 	}

@@ -73,6 +73,8 @@ type work struct {
 	env      Env
 	override bool // a CRS that is given replaces the one that a file states
 	report   *Report
+	near     *[4]float64 // where zones are wanted: west, south, east, north in degrees; nil for everywhere
+	search   search
 }
 
 // begin checks the options and begins a job.
@@ -81,7 +83,7 @@ func begin(ctx context.Context, env Env, options any, override bool) (*work, *Re
 		return nil, nil, err
 	}
 	report := &Report{}
-	return &work{ctx, env, override, report}, report, ctx.Err()
+	return &work{ctx: ctx, env: env, override: override, report: report}, report, ctx.Err()
 }
 
 // files is where a job reads from.

@@ -94,6 +94,9 @@ func LookRasters(ctx context.Context, env Env, o LookOptions) (*RastersLook, err
 		return nil, err
 	}
 	paths, err := matching(w.env.files(), o.Files)
+	if err == nil {
+		paths, err = w.expand(paths)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -52,7 +52,7 @@ type FieldValue struct {
 	Area     float64 // hectares
 }
 
-var formatNames = map[string]string{"geojson": "GeoJSON", "geopackage": "GeoPackage", "shapefile": "shapefile", "parquet": "GeoParquet", "table": "table in text"}
+var formatNames = map[string]string{"geojson": "GeoJSON", "geopackage": "GeoPackage", "shapefile": "shapefile", "parquet": "GeoParquet", "kml": "KML", "zip": "ZIP archive", "table": "table in text"}
 
 // Kinds of what [LookKind] finds.
 const (
@@ -62,16 +62,21 @@ const (
 
 // LookKind says whether files are rasters, or one file of zones with or without a raster, which it puts behind the zones.
 func LookKind(env Env, paths []string) (kind int, ordered []string, err error) {
+	w := &work{env: env}
+	isVector := func(p string) bool {
+		_, _, catalog := w.isCatalog(p)
+		return !catalog && isVector(env.files(), p)
+	}
 	vectors := 0
 	for _, p := range paths {
-		if isVector(env.files(), p) {
+		if isVector(p) {
 			vectors++
 		}
 	}
 	switch {
 	case vectors == 0:
 		return LookAtRasters, paths, nil
-	case vectors == 1 && len(paths) == 2 && isVector(env.files(), paths[1]):
+	case vectors == 1 && len(paths) == 2 && isVector(paths[1]):
 		return LookAtZones, []string{paths[1], paths[0]}, nil
 	case vectors == 1 && len(paths) <= 2:
 		return LookAtZones, paths, nil
@@ -102,7 +107,7 @@ func LookZones(ctx context.Context, env Env, o LookOptions) (*ZonesLook, error) 
 			return z, nil
 		}
 	}
-	l, err := w.loadLayer("file", where, o.ZonesCRS, "")
+	l, err := w.loadLayer("file", where, SelectionOptions{FeatureOptions: FeatureOptions{Where: o.Where, ZonesCRS: o.ZonesCRS}}, "")
 	if err != nil {
 		return nil, err
 	}

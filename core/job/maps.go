@@ -61,6 +61,7 @@ func ReadMap(ctx context.Context, env Env, o MapOptions) (_ *Mapped, err error) 
 	if err != nil {
 		return nil, err
 	}
+	w.about(o.Epoch, &o.ZoneOptions)
 	l, err := w.openCover(paths, o.Crosswalk, o.RasterOptions, &t)
 	if err != nil {
 		return nil, err

@@ -3,7 +3,6 @@ package job
 import (
 	"context"
 
-	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/check"
@@ -67,7 +66,7 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 	}
 	out := &Measured{Report: report}
 	var edges []check.Check
-	if len(o.Covers) == 1 && isPolygonCover(w.env.files(), o.Covers[0], o.ClassField) {
+	if len(o.Covers) == 1 && w.isPolygonCover(o.Covers[0], o.ClassField) {
 		out.Composition, err = w.overlay(o.Covers[0], &o)
 	} else if o.ClassField != "" {
 		return nil, fault.Misusef("class-field", "", "is for one cover of polygons")
@@ -88,6 +87,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition
 	if err != nil {
 		return nil, nil, err
 	}
+	w.about(o.Epoch, &o.ZoneOptions)
 	l, err := w.openLayer(o, &t)
 	if err != nil {
 		return nil, nil, err
@@ -241,10 +241,13 @@ func conditionsOf(rules *cover.Rules) (out []*cql.Expr) {
 
 // isPolygonCover reports whether what is to be measured is a file of outlines. A table in text is one only when a field with
 // its classes is named.
-func isPolygonCover(from files.System, where, classField string) bool {
+func (w *work) isPolygonCover(where, classField string) bool {
 	path, _ := vectors.Split(where)
-	kind, err := vectors.Kind(from, path)
-	return err == nil && kind != "" && (kind != "table" || classField != "")
+	if _, _, is := w.isCatalog(where); is {
+		return false
+	}
+	kind, err := vectors.Kind(w.env.files(), path)
+	return err == nil && kind != "" && kind != "zip" && (kind != "table" || classField != "")
 }
 
 // overlay measures a cover of polygons.

@@ -75,8 +75,16 @@ type Scene struct {
 }
 
 // scenes returns the rasters of a stack: each argument is one, and a pattern with {date} one for each date.
-func scenes(from files.System, args []string) (out []Scene, err error) {
+func (w *work) scenes(args []string) (out []Scene, err error) {
 	for _, arg := range args {
+		if where, asset, is := w.isCatalog(arg); is {
+			found, err := w.scenesOf(where, asset)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, found...)
+			continue
+		}
 		if strings.Contains(arg, "{") && !files.IsURL(arg) {
 			if _, err := os.Stat(arg); errors.Is(err, fs.ErrNotExist) {
 				found, err := Dated(arg)
@@ -87,7 +95,7 @@ func scenes(from files.System, args []string) (out []Scene, err error) {
 				continue
 			}
 		}
-		paths, err := matching(from, []string{arg})
+		paths, err := matching(w.env.files(), []string{arg})
 		if err != nil {
 			return nil, err
 		}

@@ -81,6 +81,9 @@ func (w *work) openCells(role string, paths []string, o RasterOptions) (*cells, 
 // openWith opens rasters as one, with a nodata value or "".
 func (w *work) openWith(role string, args []string, nodata string, o RasterOptions) (_ *cells, err error) {
 	paths, err := matching(w.env.files(), args)
+	if err == nil {
+		paths, err = w.expand(paths)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +204,7 @@ func (w *work) oneRaster(role, arg string) (f open.File, path, key string, err e
 		f.Close()
 		return nil, path, "", err
 	}
-	return f, path, "", nil
+	return w.asStated(f, path), path, "", nil
 }
 
 // noCRS says why a raster has no CRS, or no place at all.

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"math"
 	"os"
 	"slices"
 	"strconv"
@@ -18,6 +19,7 @@ import (
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
+	"github.com/verdex-land/verdex/core/vector/features"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -130,15 +132,20 @@ func (w *work) zonesCRS(text string) (*earth.CRS, error) {
 
 // readFeatures reads the features of a file that no option says more about.
 func (w *work) readFeatures(role, where string) (*vector.Layer, error) {
+	return w.readSome(role, where, SelectionOptions{})
+}
+
+// readSome reads the features of a file, or those of a server's collection for which a condition may hold and that are where zones are wanted.
+func (w *work) readSome(role, where string, o SelectionOptions) (*vector.Layer, error) {
 	path, layer := vectors.Split(where)
 	w.reads(role, path)
 	w.readsBeside(role, path)
-	return vectors.Read(w.env.files(), path, layer)
+	return vectors.ReadSome(w.env.files(), path, layer, features.Query{Box: w.near, Filter: o.Where, ID: o.ZoneID})
 }
 
 // loadLayer reads the features of a file, or of a raster of zone ids with a table of names or "", and gives them a CRS.
-func (w *work) loadLayer(role, where, crsText, names string) (*vector.Layer, error) {
-	crs, err := w.zonesCRS(crsText)
+func (w *work) loadLayer(role, where string, o SelectionOptions, names string) (*vector.Layer, error) {
+	crs, err := w.zonesCRS(o.ZonesCRS)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +163,7 @@ func (w *work) loadLayer(role, where, crsText, names string) (*vector.Layer, err
 	} else if names != "" {
 		return nil, fault.Misusef("zone-names", "", "is for a raster of zone ids, which %s is not", path)
 	} else {
-		l, err = w.readFeatures(role, where)
+		l, err = w.readSome(role, where, o)
 	}
 	if err != nil {
 		return nil, err
@@ -244,7 +251,7 @@ func (w *work) loadZones(role, where string, o SelectionOptions, names string) (
 			return nil, fault.Errorf("%s: there is no such file, and it is neither WKT, such as POLYGON((12.4 58.2, 12.6 58.2, 12.5 58.3, 12.4 58.2)), nor bbox:W,S,E,N, nor geo:LAT,LON;u=METRES", short(where)).Do("check it")
 		}
 	}
-	l, err := w.loadLayer(role, where, o.ZonesCRS, names)
+	l, err := w.loadLayer(role, where, o, names)
 	if err != nil {
 		return nil, err
 	}
@@ -271,7 +278,9 @@ func (w *work) readZones(o ZoneOptions, g raster.Grid) (*zone.Set, *zone.Placeme
 		}
 		return set, p, err
 	}
+	w.near = boxOf(g)
 	set, err := w.loadZones("zones", o.Zones, o.SelectionOptions, o.ZoneNames)
+	w.near = nil
 	if err != nil {
 		return nil, nil, err
 	}
@@ -289,6 +298,20 @@ func (w *work) readZones(o ZoneOptions, g raster.Grid) (*zone.Set, *zone.Placeme
 	west, south, east, north, _ := g.GeographicBounds()
 	return nil, nil, fault.Errorf("%s: %s, which spans %.3f° to %.3f° east and %.3f° to %.3f° north", set.Source, noneMeets(len(set.Zones)), west, east, south, north).
 		Do("check that both lie in the same place and that their CRSs are right")
+}
+
+// boxOf is the box around a grid in degrees, with a margin, nil where it goes all around the Earth or is not known.
+func boxOf(g raster.Grid) *[4]float64 {
+	if g.CRS == nil {
+		return nil
+	}
+	west, south, east, north, ok := g.GeographicBounds()
+	const margin = 0.01
+	if !ok || east-west > 359 {
+		return nil
+	}
+	turned := func(lon float64) float64 { return lon - 360*math.Floor((lon+180)/360) }
+	return &[4]float64{turned(west - margin), math.Max(-90, south-margin), turned(east + margin), math.Min(90, north+margin)}
 }
 
 func noneMeets(zones int) string {

@@ -26,6 +26,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	if os.Getenv("VERDEX_CACHE_DIR") == "" { // not that of who runs the tests
+		os.Setenv("VERDEX_CACHE_DIR", filepath.Join(os.TempDir(), fmt.Sprintf("verdex-test-cache-%d", os.Getpid())))
+	}
 	testscript.Main(thenStop{m}, map[string]func(){
 		"verdex": func() { os.Exit(Main(os.Args, "test", os.Stdout, os.Stderr)) },
 	})

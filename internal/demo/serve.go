@@ -35,6 +35,8 @@ func Handler() http.Handler {
 		w.Header().Set("ETag", fmt.Sprintf(`"%.12x"`, sha256.Sum256(data)))
 		http.ServeContent(w, r, name, time.Time{}, bytes.NewReader(data))
 	})
+	handleSTAC(mux)
+	handleFeatures(mux)
 	return mux
 }
 

@@ -203,12 +203,13 @@ func (e *entry) write(start int64, data []byte) {
 	if replace(e.path(start, start+int64(len(data))), slices.Concat(data, sum[:])) != nil {
 		return
 	}
-	if e.cache.wrote.Add(int64(len(data))) > e.cache.limit()/4 {
+	if e.cache.wrote.Add(int64(len(data))) > e.cache.Most()/4 {
 		e.cache.trim()
 	}
 }
 
-func (c *Cache) limit() int64 {
+// Most is how many bytes are kept at most.
+func (c *Cache) Most() int64 {
 	if c.Limit > 0 {
 		return c.Limit
 	}
@@ -282,12 +283,12 @@ func (c *Cache) trim() {
 		all = append(all, item{path, info.Size(), info.ModTime()})
 		sum += info.Size()
 	})
-	if sum <= c.limit() {
+	if sum <= c.Most() {
 		return
 	}
 	slices.SortFunc(all, func(a, b item) int { return a.when.Compare(b.when) })
 	for _, i := range all {
-		if sum <= c.limit()*9/10 {
+		if sum <= c.Most()*9/10 {
 			break
 		}
 		if os.Remove(i.path) == nil {

@@ -14,16 +14,20 @@ import (
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/delimited"
+	"github.com/verdex-land/verdex/core/vector/features"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
+	"github.com/verdex-land/verdex/core/vector/kml"
 	"github.com/verdex-land/verdex/core/vector/parquet"
 	"github.com/verdex-land/verdex/core/vector/shapefile"
+	"github.com/verdex-land/verdex/core/vector/zipped"
 )
 
 // Readable are the endings of files that are read.
-const Readable = ".geojson, .json, .geojsonl, .gpkg, .shp, .parquet, .csv, .tsv"
+const Readable = ".geojson, .json, .geojsonl, .gpkg, .shp, .parquet, .kml, .kmz, .zip, .csv, .tsv"
 
 // Split takes FILE#LAYER apart.
 func Split(where string) (path, layer string) {
@@ -60,7 +64,7 @@ func PartsOf(path string) []string {
 	return out
 }
 
-// Kind is the format of a file by its first bytes, or for text by its ending: geojson, geopackage, shapefile, parquet or
+// Kind is the format of a file by its first bytes, or for text by its ending: geojson, geopackage, shapefile, parquet, kml, zip or
 // table; "" when it is none of them.
 func Kind(from files.System, path string) (string, error) {
 	f, err := from.Open(path)
@@ -82,6 +86,10 @@ func Kind(from files.System, path string) (string, error) {
 		return "parquet", nil
 	case bytes.HasPrefix(head, []byte{0, 0, 0x27, 0x0a}):
 		return "shapefile", nil
+	case zipped.Is(head):
+		return "zip", nil
+	case kml.Is(head), ending == ".kml":
+		return "kml", nil
 	case bytes.HasPrefix(text, []byte("{")), slices.Contains([]string{".geojson", ".geojsonl", ".ndjson", ".json"}, ending):
 		return "geojson", nil
 	case ending == ".csv" || ending == ".tsv" || ending == ".txt":
@@ -92,7 +100,12 @@ func Kind(from files.System, path string) (string, error) {
 
 // Read reads a file, of which layer names the layer; "" is the only one.
 func Read(from files.System, path, layer string) (*vector.Layer, error) {
-	l, err := read(from, path, layer)
+	return ReadSome(from, path, layer, features.Query{})
+}
+
+// ReadSome reads a file as Read does; of a server's collection it reads only the features that a query asks for, or somewhat more.
+func ReadSome(from files.System, path, layer string, q features.Query) (*vector.Layer, error) {
+	l, err := read(from, path, layer, q)
 	if err != nil {
 		return nil, err
 	}
@@ -102,17 +115,31 @@ func Read(from files.System, path, layer string) (*vector.Layer, error) {
 	return l, nil
 }
 
-func read(from files.System, path, layer string) (*vector.Layer, error) {
+func read(from files.System, path, layer string, q features.Query) (*vector.Layer, error) {
 	kind, err := Kind(from, path)
 	if err != nil {
 		return nil, err
 	}
-	if kind != "geopackage" && kind != "" && layer != "" {
+	if kind != "geopackage" && kind != "zip" && kind != "" && layer != "" {
 		return nil, fmt.Errorf("%s: only GeoPackages have layers to be named with #", path)
 	}
 	switch kind {
 	case "geojson":
-		return geojson.Read(from, path)
+		if !files.IsURL(path) {
+			return geojson.Read(from, path)
+		}
+		data, err := from.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		if features.Is(data) {
+			return features.Read(from, path, q)
+		}
+		return geojson.Parse(path, data)
+	case "kml":
+		return kml.Read(from, path)
+	case "zip":
+		return readZip(from, path, layer)
 	case "geopackage":
 		return geopackage.Read(from, path, layer)
 	case "shapefile":
@@ -126,6 +153,59 @@ func read(from files.System, path, layer string) (*vector.Layer, error) {
 		return nil, fmt.Errorf("%s: it is a part of a shapefile: name the .shp", path)
 	}
 	return nil, fmt.Errorf("%s: it is not a file of zones that is read (%s)", path, Readable)
+}
+
+// readZip reads the one file of features in an archive, or the one that layer names.
+func readZip(from files.System, name, layer string) (*vector.Layer, error) {
+	f, err := from.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	a, err := zipped.Open(name, f)
+	if err != nil {
+		return nil, err
+	}
+	var found []string
+	for _, n := range a.Names() {
+		if ending := strings.ToLower(filepath.Ext(n)); slices.Contains([]string{".shp", ".kml", ".geojson", ".json", ".parquet"}, ending) && (layer == "" || n == layer || filepath.Base(n) == layer || strings.TrimSuffix(filepath.Base(n), filepath.Ext(n)) == layer) {
+			found = append(found, n)
+		}
+	}
+	if strings.EqualFold(files.Ext(name), ".kmz") && layer == "" && len(found) > 1 { // its first file is what is meant; the others are linked
+		found = slices.DeleteFunc(found, func(n string) bool { return n != "doc.kml" })
+	}
+	switch {
+	case len(found) == 0 && layer != "":
+		return nil, fmt.Errorf("%s: it has no file of zones %s (its files are %s)", name, layer, text.List(a.Names(), 10))
+	case len(found) == 0:
+		return nil, fmt.Errorf("%s: it has no file of zones that is read in an archive (.shp, .kml, .geojson, .parquet): unpack it", name)
+	case len(found) > 1:
+		return nil, fmt.Errorf("%s: it has %d files of zones: name one, as %s#%s (%s)", name, len(found), filepath.Base(name), found[0], text.List(found, 10))
+	}
+	inside := found[0]
+	var l *vector.Layer
+	switch strings.ToLower(filepath.Ext(inside)) {
+	case ".shp":
+		l, err = shapefile.Read(a, inside)
+	case ".kml":
+		l, err = kml.Read(a, inside)
+	case ".parquet":
+		l, err = parquet.Read(a, inside)
+	default:
+		l, err = geojson.Read(a, inside)
+	}
+	if err != nil {
+		if !strings.HasPrefix(err.Error(), name) {
+			err = fmt.Errorf("%s: in it, %w", name, err)
+		}
+		return nil, err
+	}
+	l.Source = name
+	for i, note := range l.Notes {
+		l.Notes[i] = name + ": in it, " + note
+	}
+	return l, nil
 }
 
 // Part is one file that is written.
