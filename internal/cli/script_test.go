@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -41,13 +43,15 @@ func (m thenStop) Run() int { return postgrestest.Main(m.M.Run) }
 
 // TestScripts drives the program as a user would. Besides the usual commands there are
 // status N COMMAND…, which expects an exit status; sample, which unpacks the sample data; raster,
-// which makes a small GeoTIFF; nothing-left, which looks for files left behind; and cut.
+// which makes a small GeoTIFF; nothing-left, which looks for files left behind; cut; serve, which serves the sample world and the folder;
+// and no-marker, which looks for secrets.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script", ContinueOnError: true, // all that is wrong at once
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("NO_COLOR", "1")
 			e.Setenv("COLUMNS", "120")
+			e.Setenv("VERDEX_CACHE_DIR", filepath.Join(e.WorkDir, "webcache"))
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
@@ -55,7 +59,12 @@ func TestScripts(t *testing.T) {
 			"sample":       func(ts *testscript.TestScript, _ bool, _ []string) { ts.Check(demo.Write(ts.MkAbs("."), true)) },
 			"raster":       makeRaster,
 			"nothing-left": nothingLeft,
-			"cut":          cut,
+			"serve":        serveFolder,
+			"no-marker":    noMarker,
+			"envsubst": func(ts *testscript.TestScript, _ bool, args []string) { // FILE OUT: puts values in the places of $NAMES
+				ts.Check(os.WriteFile(ts.MkAbs(args[1]), []byte(os.Expand(ts.ReadFile(args[0]), ts.Getenv)), 0o644))
+			},
+			"cut": cut,
 		},
 	})
 }
@@ -197,4 +206,52 @@ func TestSampleWorldIsWhatTheGeneratorMakes(t *testing.T) {
 		total += len(got)
 	}
 	require.Less(t, total, 2<<20)
+}
+
+// marker is a secret of the tests, which nothing may show.
+const marker = "MARKER-4711"
+
+// serve starts a server on $URL: of the sample world, of the folder of the script under /dir/, and of the same under /secret/ for those who have a secret.
+func serveFolder(ts *testscript.TestScript, _ bool, _ []string) {
+	entries, err := os.ReadDir(ts.MkAbs("."))
+	ts.Check(err)
+	for _, e := range entries { // a file of this second may change again within it, so that nothing of it would be kept
+		long := time.Now().Add(-time.Hour)
+		ts.Check(os.Chtimes(ts.MkAbs(e.Name()), long, long))
+	}
+	mux := http.NewServeMux()
+	mux.Handle("/", demo.Handler())
+	folder := http.FileServer(http.Dir(ts.MkAbs(".")))
+	mux.Handle("/dir/", http.StripPrefix("/dir", folder))
+	mux.HandleFunc("/secret/", func(w http.ResponseWriter, r *http.Request) {
+		_, password, _ := r.BasicAuth()
+		if password != marker && r.Header.Get("Authorization") != "Bearer "+marker && r.URL.Query().Get("token") != marker {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		http.StripPrefix("/secret", folder).ServeHTTP(w, r)
+	})
+	server := httptest.NewServer(mux)
+	ts.Defer(server.Close)
+	ts.Setenv("URL", server.URL)
+	ts.Setenv("HOST", strings.TrimPrefix(server.URL, "http://"))
+	ts.Setenv("MARKER", marker)
+}
+
+// no-marker looks for the secret in what the last command has said, and in all files.
+func noMarker(ts *testscript.TestScript, _ bool, _ []string) {
+	for _, name := range []string{"stdout", "stderr"} {
+		if strings.Contains(ts.ReadFile(name), marker) {
+			ts.Fatalf("%s shows the secret", name)
+		}
+	}
+	ts.Check(filepath.WalkDir(ts.MkAbs("."), func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		if b, err := os.ReadFile(path); err != nil || strings.Contains(string(b)+path, marker) {
+			return fmt.Errorf("%s holds the secret (%v)", path, err)
+		}
+		return nil
+	}))
 }

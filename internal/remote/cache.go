@@ -88,7 +88,7 @@ func (c *Cache) entry(dir string) *entry {
 		return nil
 	}
 	e := &entry{dir: dir, cache: c}
-	if json.Unmarshal(data, e) != nil || e.Size < 1 || e.validator() == "" {
+	if json.Unmarshal(data, e) != nil || e.Size < 1 || e.Etag == "" && e.Modified == "" {
 		return nil
 	}
 	return e
@@ -96,7 +96,7 @@ func (c *Cache) entry(dir string) *entry {
 
 // begin makes the folder of a state of a file, and removes older states.
 func (c *Cache) begin(o *object) *entry {
-	if c == nil || o.validator == "" {
+	if c == nil || o.etag == "" && o.modified == "" {
 		return nil
 	}
 	folder := c.folder(o.name)

@@ -213,7 +213,7 @@ func (s *System) opened(o *object, old *entry, resp *http.Response, cancel func(
 	default:
 		return false, s.status(o.name, resp)
 	}
-	o.etag, o.modified = strongTag(resp.Header.Get("ETag")), resp.Header.Get("Last-Modified")
+	o.etag, o.modified = strongTag(resp.Header.Get("ETag")), lasting(resp.Header)
 	if resp.StatusCode == http.StatusOK {
 		return s.openedWhole(o, resp, cancel)
 	}
@@ -251,7 +251,7 @@ func (s *System) openedWhole(o *object, resp *http.Response, cancel func()) (aga
 		return !errors.As(err, new(*fault.Error)), s.worded(o, err)
 	}
 	o.whole, o.size = data, int64(len(data))
-	if o.validator == "" {
+	if o.etag == "" && o.modified == "" {
 		o.validator = digestOf(data)
 	}
 	return false, nil
@@ -400,7 +400,7 @@ func (s *System) part(c *chunk) (data []byte, again bool, err error) {
 		return nil, false, s.wrongRange(o.name)
 	}
 	etag, modified := strongTag(resp.Header.Get("ETag")), resp.Header.Get("Last-Modified")
-	if size != o.size || etag != o.etag || modified != o.modified {
+	if size != o.size || etag != o.etag || o.modified != "" && modified != o.modified {
 		return nil, false, errChanged(o.name)
 	}
 	if start != c.start || end != c.end-1 {
@@ -426,9 +426,25 @@ func (o *object) validate() {
 		o.validator = "etag " + o.etag
 	case o.modified != "":
 		o.validator = fmt.Sprintf("modified %s, %d bytes", o.modified, o.size)
-	default:
-		o.validator = ""
+	default: // nothing says later that it is the same
+		o.validator = "none, asked " + time.Now().UTC().Format(time.RFC3339Nano)
 	}
+}
+
+// lasting is the time of the last change that an answer states, "" where the file may change again within the same second.
+func lasting(h http.Header) string {
+	changed, err := http.ParseTime(h.Get("Last-Modified"))
+	if err != nil {
+		return ""
+	}
+	now, err := http.ParseTime(h.Get("Date"))
+	if err != nil {
+		now = time.Now()
+	}
+	if now.Sub(changed) < 2*time.Second {
+		return ""
+	}
+	return h.Get("Last-Modified")
 }
 
 // strongTag is an entity tag, "" for a weak one, which says only that what is meant is the same.
