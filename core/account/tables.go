@@ -119,13 +119,19 @@ func ReadExtents(paths []string, read Reader) (*Extents, error) {
 	e := &Extents{area: map[place]float64{}, whole: map[place]float64{}, units: map[string]bool{}, epochs: map[string]int32{}, zones: map[string]int32{}, classes: map[string]int32{}}
 	parts := percentages{}
 	for _, path := range paths {
+		approximate := false
 		notes, err := read(path, []string{"epoch", "zone_id", "kind", "class_code", "area", "unit"}, []string{"zone_name", "class_name"}, func(r rows.Row) error {
+			if _, is := r.Cell["expected_error_pct"]; is {
+				approximate = true
+			}
 			return e.add(rows.Line{Path: path, Row: r}, parts)
 		})
 		if err != nil {
 			return nil, hint(err, "a long table of extents is needed")
 		}
-		e.Notes = append(e.Notes, notes...)
+		if e.Notes = append(e.Notes, notes...); approximate {
+			e.Notes = append(e.Notes, path+": its extents are approximate (measured on a reduced copy), and so is what is made of them")
+		}
 	}
 	if len(e.Classes) == 0 {
 		return nil, fmt.Errorf("%s: there are no extents of classes in it", strings.Join(paths, ", "))

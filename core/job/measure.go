@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/verdex-land/verdex/core/raster/view"
 
@@ -20,26 +21,28 @@ import (
 
 // MeasureOptions are those of [Measure].
 type MeasureOptions struct {
-	Covers         []string `arg:"COVER..." in:"cover"` // several are one raster
-	ZoneOptions    `group:"zones"`
-	WithinOptions  `group:"zones"`
-	RasterOptions  `group:"rasters"`
-	ListOption     `group:"rasters"`
-	OverrideOption `group:"rasters"`
-	ClassOptions   `group:"classes"`
-	Crosswalk      string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
-	Rules          string `opt:"rules" group:"classes" in:"rules" help:"YAML <FILE> of rules over layers, which make the classes"`
-	LayerOptions   `group:"layers"`
-	ClassField     string `opt:"class-field" group:"classes" help:"<FIELD> with the class, when the cover is a file of polygons"`
-	Epoch          string `opt:"epoch" help:"<LABEL> of the date that the cover is of"`
-	CheckOptions   `group:"checks"`
-	CheckAllOption `group:"checks"`
+	Covers            []string `arg:"COVER..." in:"cover"` // several are one raster
+	ZoneOptions       `group:"zones"`
+	WithinOptions     `group:"zones"`
+	RasterOptions     `group:"rasters"`
+	ListOption        `group:"rasters"`
+	OverrideOption    `group:"rasters"`
+	ApproximateOption `group:"rasters"`
+	ClassOptions      `group:"classes"`
+	Crosswalk         string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes: from,to,note"`
+	Rules             string `opt:"rules" group:"classes" in:"rules" help:"YAML <FILE> of rules over layers, which make the classes"`
+	LayerOptions      `group:"layers"`
+	ClassField        string `opt:"class-field" group:"classes" help:"<FIELD> with the class, when the cover is a file of polygons"`
+	Epoch             string `opt:"epoch" help:"<LABEL> of the date that the cover is of"`
+	CheckOptions      `group:"checks"`
+	CheckAllOption    `group:"checks"`
 }
 
 // Measured is the result of [Measure].
 type Measured struct {
 	*extent.Composition
-	Checks []check.Check
+	Checks      []check.Check
+	Approximate *Approximation // nil where all cells were measured
 	*Report
 }
 
@@ -71,7 +74,7 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 	} else if o.ClassField != "" {
 		return nil, fault.Misusef("class-field", "", "is for one cover of polygons")
 	} else {
-		out.Composition, edges, err = w.compose(&o, checks)
+		out.Composition, edges, out.Approximate, err = w.compose(&o, checks)
 	}
 	if err != nil {
 		return nil, err
@@ -82,24 +85,30 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 }
 
 // compose measures cells, and checks what the edges of zones do.
-func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition, []check.Check, error) {
+func (w *work) compose(o *MeasureOptions, checks *checking) (_ *extent.Composition, _ []check.Check, approximate *Approximation, _ error) {
 	t, err := w.readTerms(o.ClassOptions)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	w.about(o.Epoch, &o.ZoneOptions)
 	l, err := w.openLayer(o, &t)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	defer l.Close()
+	var whole raster.Source
+	if o.Approximate > 0 {
+		if whole, err = l.reduce(o.Approximate); err != nil {
+			return nil, nil, nil, err
+		}
+	}
 	set, place, err := w.readZones(o.ZoneOptions, l.source.Header().Grid)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	two, err := w.addUnits(o, set, place)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	request := w.request(two.set, two.place, zonesKey(two.place), []raster.Source{l.source}, []string{l.key})
 	request.Sets, request.Centres = two.sets(), o.centres()
@@ -113,7 +122,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition
 	}
 	tallies, err := w.count("measuring", requests...)
 	if err != nil {
-		return nil, nil, w.explainGap(err, l.plain, &t, l.walk)
+		return nil, nil, nil, w.explainGap(err, l.plain, &t, l.walk)
 	}
 	compose := func(n int) (*extent.Composition, error) {
 		comp, err := extent.Compose(extent.Input{
@@ -123,21 +132,27 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (*extent.Composition
 	}
 	comp, err := compose(0)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	w.noteMoves(l.moved)
 	var edges []check.Check
 	if both {
 		other, err := compose(1)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 		edges = append(edges, comp.CheckEdges(other, checks.bounds))
 	} else if asked {
 		edges = append(edges, check.Skipped("edges"))
 	}
+	if whole != nil {
+		if approximate, err = w.compare(o.Approximate, whole, l.source, l.coder, comp.Legend, place); err != nil {
+			return nil, nil, nil, fmt.Errorf("%s: %w", l.name, err)
+		}
+		comp.Warnings = append(comp.Warnings, approximate.warning(l.name))
+	}
 	two.arrange(comp)
-	return comp, edges, nil
+	return comp, edges, approximate, nil
 }
 
 // measured is the layer that is measured: classes, or values that the coder turns into them.

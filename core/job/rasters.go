@@ -48,6 +48,12 @@ type cells struct {
 	key   string // rasters with the same key have the same cells
 }
 
+// Tiling is that of the raster.
+func (c *cells) Tiling() (cols, rows []int) { return raster.Tiling(c.Source) }
+
+// Overviews are those of the raster.
+func (c *cells) Overviews() []raster.Source { return raster.Overviews(c.Source) }
+
 // Ahead implements [raster.Announced].
 func (c *cells) Ahead(windows []raster.Window) bool { return raster.Ahead(c.Source, windows) }
 

@@ -89,6 +89,9 @@ func ReadTable(from files.System, path, epoch string, legend *Legend) (list []*P
 	if len(read) == 0 {
 		return nil, nil, fmt.Errorf("%s: there are no rows in it", path)
 	}
+	if _, is := read[0].Cell["expected_error_pct"]; is {
+		return nil, nil, fmt.Errorf("%s: its extents are approximate (measured on a reduced copy), and a book takes none: measure all cells", path)
+	}
 	if missing := account.MissingRows(read); len(missing) > 0 {
 		var texts []string
 		for _, f := range missing[:min(5, len(missing))] {

@@ -5,6 +5,7 @@ package cli
 import (
 	"bytes"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/internal/demo"
 	"github.com/verdex-land/verdex/internal/postgrestest"
 )
 
@@ -56,7 +58,13 @@ func TestExamplesOfTheDocuments(t *testing.T) {
 			require.NoError(t, os.Symlink(program, filepath.Join(dir, "verdex")))
 			server := ""
 			ran := 0
+			web := httptest.NewServer(demo.Handler())
+			defer web.Close()
 			run := func(line int, command, want string) {
+				if command == "verdex demo serve &" { // it runs
+					return
+				}
+				command = strings.ReplaceAll(command, "http://127.0.0.1:8790", web.URL)
 				if strings.Contains(command, "postgres://ines@server/land") {
 					if server == "" {
 						server = postgrestest.Database(t)

@@ -53,6 +53,9 @@ func runMeasure(s *session, o *measureOptions) error {
 	if err != nil {
 		return err
 	}
+	if o.Approximate > 0 && (o.Layout != "long" || o.Attach != "" || o.Account != "" || out.format == "xlsx") {
+		return usage("--approximate goes with tables in the layout long, which have a column for the error to expect, and not with --attach, --account or spreadsheets")
+	}
 	if o.Attach != "" && (o.Zones == "" || zone.IsText(o.Zones)) {
 		return usage("--attach writes the zones of a file with the areas as columns: name the file with --zones")
 	}
@@ -68,7 +71,11 @@ func runMeasure(s *session, o *measureOptions) error {
 	switch {
 	case out.format == "table":
 	case o.Layout == "long":
-		err = s.write(out, model.ExtentsOf(r.Composition))
+		rows := model.ExtentsOf(r.Composition)
+		if r.Approximate != nil {
+			rows = model.WithErrors(rows, r.Composition, r.Approximate.Error)
+		}
+		err = s.write(out, rows)
 	default:
 		err = s.write(out, model.WideExtentsOf(r.Composition))
 	}

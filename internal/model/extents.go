@@ -84,6 +84,36 @@ func ExtentsOf(c *extent.Composition) *Table {
 	return Extents(c.Unit, c.HasLarger, count, ZonesOf(c))
 }
 
+// WithErrors adds the error to expect of each extent to a table of extents, as a function of the class, its extent and that of its zone in m².
+func WithErrors(t *Table, c *extent.Composition, expected func(class string, extent, zone float64) float64) *Table {
+	out := *t
+	out.Columns = slices.Concat(t.Columns, pick("expected_error_pct"))
+	out.Rows = func(yield func([]any) bool) {
+		zones := map[string]float64{}
+		for i := range c.Zones {
+			zones[c.Zones[i].ID] = c.Zones[i].Area
+		}
+		at := map[string]int{}
+		for k, n := range t.Names() {
+			at[n] = k
+		}
+		var wider []any
+		for row := range t.Rows {
+			id, _ := row[at["zone_id"]].(string)
+			class, _ := row[at["class_code"]].(string)
+			area, _ := row[at["area"]].(float64)
+			e := math.NaN()
+			if row[at["kind"]] == cover.Classified.String() {
+				e = expected(class, area*c.Unit.M2, zones[id]*c.Unit.M2)
+			}
+			if wider = append(append(wider[:0], row...), e); !yield(wider) {
+				return
+			}
+		}
+	}
+	return &out
+}
+
 // ZonesOf are the zones of a composition. A zone serves until the next one.
 func ZonesOf(c *extent.Composition) iter.Seq[*Zone] {
 	return func(yield func(*Zone) bool) {

@@ -18,7 +18,7 @@ func kind(name, about, columns, more string) *Kind {
 const classesAcross = "a column with the area of each class"
 
 var (
-	extentsKind         = kind("extents", "The extent of each part of each zone: its classes, and the ground that is in none. Made by `measure`; a row for each part.", "epoch,zone_id,zone_name,kind,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,cells,nominal_area", "with `--within`, `within_id` and `within_name`, and rows for the larger units")
+	extentsKind         = kind("extents", "The extent of each part of each zone: its classes, and the ground that is in none. Made by `measure`; a row for each part.", "epoch,zone_id,zone_name,kind,class_code,class_name,area,unit,pct_of_zone,pct_of_classified,cells,nominal_area", "with `--within`, `within_id` and `within_name`, and rows for the larger units; with `--approximate`, `expected_error_pct`")
 	wideExtentsKind     = kind("extents", "The same with `--layout wide`: a row for each zone.", "epoch,zone_id,zone_name,unit,zone_area,nodata,unlisted,outside", classesAcross)
 	changesKind         = kind("change", "The account of each class in each zone between two epochs. Made by `change`.", "zone_id,zone_name,from_epoch,to_epoch,class_code,class_name,opening,additions,reductions,net_change,closing,unit,pct_change,pct_change_per_year,pct_change_per_year_compound", "")
 	transitionsKind     = kind("transitions", "The ground that each class gave to each other class. Made by `change --table matrix`.", "zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,to_code,to_name,area,unit,pct_of_zone,pct_of_opening", "")

@@ -145,6 +145,7 @@ var columns = func() map[string]Column {
 		"adjusted_ci95", "half the 95 % interval of the adjusted extent",
 	)
 	define(Number, "%",
+		"expected_error_pct", "of extents of a reduced copy, the error to expect, in percent of the extent: the bias in a sample of tiles, and half of a 95 % interval",
 		"pct_of_zone", "area in percent of the whole zone",
 		"pct_of_classified", "area in percent of what is in some class",
 		"pct_of_opening", "area in percent of the opening extent of the class",
