@@ -108,7 +108,7 @@ func (w *work) find(where, asset string) ([]stac.Item, error) {
 		return nil, err
 	}
 	w.reads("catalog", where)
-	items, err := stac.Find(w.env.files(), where, q)
+	items, err := stac.Find(w.noting("catalog"), where, q)
 	if err != nil {
 		return nil, err
 	}

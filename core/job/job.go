@@ -140,3 +140,21 @@ func (w *work) threads() int {
 	}
 	return runtime.GOMAXPROCS(0)
 }
+
+// noting are files whose names are recorded as inputs when they are read: of what a server sends there may be many.
+type noting struct {
+	files.System
+	work *work
+	role string
+}
+
+// noting records what is read from servers for a role.
+func (w *work) noting(role string) files.System { return noting{w.env.files(), w, role} }
+
+// ReadFile implements [files.System].
+func (n noting) ReadFile(name string) ([]byte, error) {
+	if files.IsURL(name) {
+		n.work.reads(n.role, name)
+	}
+	return n.System.ReadFile(name)
+}

@@ -11,6 +11,7 @@ import (
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
 	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
@@ -20,6 +21,7 @@ import (
 type LookOptions struct {
 	Files            []string `arg:"FILE..." in:"file"`
 	Quick            bool     `opt:"quick" help:"do not read the cells"`
+	Whole            bool     `opt:"whole" help:"read the cells of a file on a server also where that is more than 64 MiB"`
 	LegendOption     `group:"classes"`
 	SourceOptions    `group:"rasters"`
 	Measurements     bool `opt:"measurements" help:"the cells are measurements, not classes"`
@@ -213,11 +215,18 @@ func trueAreas(g raster.Grid) (least, mean, most float64, ok bool) {
 	return least, mean / n, most, n > 0
 }
 
+// mostLooked is how large a file on a server may be whose cells are all read to look at them.
+const mostLooked = 64 << 20
+
 // readCells counts the values, or sums measurements up; a quick look is at the corners only.
 func (w *work) readCells(r *RasterLook, s raster.Source, o *LookOptions, legend *cover.Legend) (err error) {
 	rim := raster.Cached(s, 64<<20)
 	if r.corners, err = raster.Border(rim, true); err != nil || o.Quick {
 		return err
+	}
+	if files.IsURL(s.Header().Name) && r.Bytes > mostLooked && !o.Whole {
+		r.add(command("look", r.Name, fault.Remedy{Option: "whole"}), "its cells are not counted, because all %d MiB of it would be fetched for that", r.Bytes>>20)
+		return nil
 	}
 	if r.border, err = raster.Border(rim, false); err != nil {
 		return err

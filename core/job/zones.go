@@ -140,7 +140,7 @@ func (w *work) readSome(role, where string, o SelectionOptions) (*vector.Layer, 
 	path, layer := vectors.Split(where)
 	w.reads(role, path)
 	w.readsBeside(role, path)
-	return vectors.ReadSome(w.env.files(), path, layer, features.Query{Box: w.near, Filter: o.Where, ID: o.ZoneID})
+	return vectors.ReadSome(w.noting(role), path, layer, features.Query{Box: w.near, Filter: o.Where, ID: o.ZoneID})
 }
 
 // loadLayer reads the features of a file, or of a raster of zone ids with a table of names or "", and gives them a CRS.

@@ -98,6 +98,7 @@ func Border(s Source, cornersOnly bool) (map[float64]int64, error) {
 	if cornersOnly {
 		windows = []Window{{0, 0, 1, 1}, {w - 1, 0, 1, 1}, {0, h - 1, 1, 1}, {w - 1, h - 1, 1, 1}}
 	}
+	Ahead(s, windows)
 	for _, win := range windows {
 		if err := read(win); err != nil {
 			return nil, err

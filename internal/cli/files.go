@@ -16,6 +16,7 @@ import (
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/option"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector/geopackage"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/internal/book"
@@ -58,7 +59,15 @@ func withFiles(ctx context.Context, c *cli.Command, options any, secrets *remote
 	s.remote = remote.New(ctx, remote.Options{Paths: files.Disk, Cache: webCache(c.Bool("no-cache")), Offline: c.Bool("offline"), Secrets: secrets, Agent: "verdex/" + c.Root().Version})
 	s.system = s.remote
 	defer s.remote.Close()
-	return s.withFiles(do)
+	err := s.withFiles(do)
+	if f := s.remote.Fetched(); err == nil && f.Requests > 0 {
+		text := fmt.Sprintf("fetched %s in %s", size(f.Bytes), text.Count(f.Requests, "request"))
+		if f.Reused > 0 {
+			text += ", and used " + size(f.Reused) + " of the cache"
+		}
+		s.Note(text)
+	}
+	return err
 }
 
 // webCache is where files of the web are kept between runs: in $VERDEX_CACHE_DIR, or where the system has such folders. It is nil when nothing is to be kept.

@@ -40,6 +40,9 @@ type entry struct {
 	Size     int64  `json:"size"`
 	Etag     string `json:"etag,omitempty"`
 	Modified string `json:"modified,omitempty"`
+	// Of a file that was fetched as a whole: its digest, by which it is known where the server says nothing of its state. Such a state is used where no
+	// server is asked.
+	Digest string `json:"digest,omitempty"`
 
 	dir   string
 	cache *Cache
@@ -48,9 +51,14 @@ type entry struct {
 
 func (e *entry) validator() string {
 	o := object{etag: e.Etag, modified: e.Modified, size: e.Size}
-	o.validate()
+	if o.validate(); !e.asked() {
+		return e.Digest
+	}
 	return o.validator
 }
+
+// asked reports whether a server can be asked whether the file is still the same.
+func (e *entry) asked() bool { return e.Etag != "" || e.Modified != "" }
 
 // digestOf is a digest of bytes, as text.
 func digestOf(data []byte) string {
@@ -88,7 +96,7 @@ func (c *Cache) entry(dir string) *entry {
 		return nil
 	}
 	e := &entry{dir: dir, cache: c}
-	if json.Unmarshal(data, e) != nil || e.Size < 1 || e.Etag == "" && e.Modified == "" {
+	if json.Unmarshal(data, e) != nil || e.Size < 1 || !e.asked() && e.Digest == "" {
 		return nil
 	}
 	return e
@@ -96,11 +104,14 @@ func (c *Cache) entry(dir string) *entry {
 
 // begin makes the folder of a state of a file, and removes older states.
 func (c *Cache) begin(o *object) *entry {
-	if c == nil || o.etag == "" && o.modified == "" {
+	if c == nil || o.size < 1 || o.etag == "" && o.modified == "" && o.whole == nil {
 		return nil
 	}
 	folder := c.folder(o.name)
 	e := &entry{URL: o.name, Size: o.size, Etag: o.etag, Modified: o.modified, cache: c}
+	if o.whole != nil {
+		e.Digest = digestOf(o.whole)
+	}
 	e.dir = filepath.Join(folder, digestOf([]byte(o.validator+" "+strconv.FormatInt(o.size, 10))))
 	if states, err := os.ReadDir(folder); err == nil {
 		for _, s := range states {

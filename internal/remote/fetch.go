@@ -143,8 +143,10 @@ func (s *System) status(name string, resp *http.Response) error {
 // begin asks for the first bytes of a file, its size and its validator; what the cache holds of the same file is used again.
 func (s *System) begin(o *object) error {
 	old := s.o.Cache.find(o.name)
-	if old != nil && s.o.Offline {
-		o.from(old)
+	if old != nil && old.Digest != "" && old.read(0, old.Size) == nil { // it is not whole any more
+		old = nil
+	}
+	if old != nil && s.o.Offline && o.from(old) {
 		return nil
 	}
 	var last error
@@ -183,25 +185,34 @@ func (s *System) pause(try int) {
 	}
 }
 
-// from takes over what the cache knows of a file.
-func (o *object) from(e *entry) {
-	o.size, o.etag, o.modified, o.validator, o.ranges, o.kept = e.Size, e.Etag, e.Modified, e.validator(), true, e
+// from takes over what the cache knows of a file. It is false where all of it should be there and is not.
+func (o *object) from(e *entry) bool {
+	if e.Digest != "" {
+		if o.whole = e.read(0, e.Size); o.whole == nil {
+			return false
+		}
+		o.system.reused(e.Size)
+	}
+	o.size, o.etag, o.modified, o.validator, o.ranges, o.kept = e.Size, e.Etag, e.Modified, e.validator(), e.Digest == "", e
 	e.touch()
+	if o.whole != nil {
+		return true
+	}
 	for _, span := range e.spans() {
 		c := &chunk{of: o, start: span[0], end: span[1], begun: true, done: make(chan struct{})}
 		close(c.done)
 		o.chunks = append(o.chunks, c)
 	}
+	return true
 }
 
 // opened reads the answer to the first request.
 func (s *System) opened(o *object, old *entry, resp *http.Response, cancel func()) (again bool, err error) {
 	switch resp.StatusCode {
 	case http.StatusNotModified:
-		if old == nil {
+		if old == nil || !o.from(old) {
 			return false, s.status(o.name, resp)
 		}
-		o.from(old)
 		return false, nil
 	case http.StatusRequestedRangeNotSatisfiable: // an empty file has no first bytes
 		if total, ok := strings.CutPrefix(resp.Header.Get("Content-Range"), "bytes */"); ok && total == "0" {
@@ -254,6 +265,7 @@ func (s *System) openedWhole(o *object, resp *http.Response, cancel func()) (aga
 	if o.etag == "" && o.modified == "" {
 		o.validator = digestOf(data)
 	}
+	s.o.Cache.begin(o).write(0, data)
 	return false, nil
 }
 

@@ -279,3 +279,10 @@ func (s *System) keep(c *chunk, data []byte, cached bool) {
 		old.data = nil
 	}
 }
+
+// reused counts bytes that came from the cache.
+func (s *System) reused(n int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.fetched.Reused += n
+}
