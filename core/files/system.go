@@ -122,3 +122,13 @@ type Span struct{ Offset, Size int64 }
 
 // Announced is a file that fetches what it is told will be read, in that order, before it is read.
 type Announced interface{ Ahead(spans []Span) }
+
+// Follow is the name of a file that another one names, as [From] finds it, without what nobody may see: a system that knows secrets in addresses takes them out,
+// and reads by what is left.
+func Follow(from System, list, name string) string {
+	name = From(list, name)
+	if s, ok := from.(interface{ Hide(name string) string }); ok {
+		return s.Hide(name)
+	}
+	return name
+}

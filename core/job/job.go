@@ -158,3 +158,6 @@ func (n noting) ReadFile(name string) ([]byte, error) {
 	}
 	return n.System.ReadFile(name)
 }
+
+// Hide is that of the system.
+func (n noting) Hide(name string) string { return files.Follow(n.System, name, name) }

@@ -38,7 +38,7 @@ func Listed(from files.System, list string) (out []string, err error) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
-		out = append(out, files.From(list, line))
+		out = append(out, files.Follow(from, list, line))
 	}
 	if len(out) == 0 {
 		return nil, fault.Errorf("%s: the list is empty", list).Do("write one path on each line")

@@ -146,7 +146,7 @@ func (w *walk) visit(where string, depth int) error {
 		if l.Rel != "child" && l.Rel != "item" {
 			continue
 		}
-		if err := w.visit(files.From(where, l.Href), depth+1); err != nil {
+		if err := w.visit(files.Follow(w.from, where, l.Href), depth+1); err != nil {
 			return err
 		}
 	}
@@ -185,7 +185,7 @@ func (w *walk) search(where string, d *document) string {
 		v.Set("datetime", w.q.From.UTC().Format(time.RFC3339)+"/"+w.q.To.Add(-time.Second).UTC().Format(time.RFC3339))
 	}
 	u.RawQuery = v.Encode()
-	return u.String()
+	return files.Follow(w.from, where, u.String())
 }
 
 // pages reads the pages of a search from one on.
@@ -218,7 +218,7 @@ func (w *walk) page(where string, d *document) error {
 			if l.Method != "" && !strings.EqualFold(l.Method, "GET") {
 				return fault.Errorf("%s: its pages are asked for by %s, which is not supported: download the items as one file", w.source, l.Method)
 			}
-			next = files.From(where, l.Href)
+			next = files.Follow(w.from, where, l.Href)
 		}
 		if next == "" {
 			return nil
@@ -270,7 +270,7 @@ func (w *walk) item(where string, d *document) error {
 			self = files.From(where, l.Href)
 		}
 	}
-	it.Href = files.From(self, a.Href)
+	it.Href = files.Follow(w.from, self, a.Href)
 	if it.NoData, err = a.nodata(); err != nil {
 		return fault.Errorf("%s: the asset %s of the item %s: %w", where, name, d.ID, err)
 	}

@@ -95,6 +95,9 @@ func New(ctx context.Context, o Options) *System {
 	return s
 }
 
+// Hide takes the secrets out of an address that a server or a list has named, see [Secrets.Hide].
+func (s *System) Hide(name string) string { return s.o.Secrets.hide(name, true) }
+
 // Fetched is what was asked of servers until now.
 func (s *System) Fetched() Fetched {
 	s.mu.Lock()
@@ -234,6 +237,9 @@ func (s *System) Close() {
 
 // object is what is known of a URL, which is asked for once.
 func (s *System) object(name string) (*object, error) {
+	if s.o.Secrets.lost(name) {
+		return nil, fault.Errorf("%s: its address had a secret, which is not kept: give the whole address", name)
+	}
 	s.mu.Lock()
 	o := s.objects[name]
 	if o == nil {

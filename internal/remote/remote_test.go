@@ -580,3 +580,28 @@ func FuzzHide(f *testing.F) {
 		}
 	})
 }
+
+// Secrets in what a server or a list names are taken out, too, and requests are made with them.
+func TestSecretsInWhatServersName(t *testing.T) {
+	v := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Query().Get("sig") != "MARKER" {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		io.WriteString(w, "content")
+	}))
+	defer v.Close()
+	s := system(t, Options{})
+	name := files.Follow(s, v.URL+"/catalog.json", "a.tif?sig=MARKER")
+	assert.Equal(t, v.URL+"/a.tif?sig=-", name)
+	data, err := s.ReadFile(name)
+	require.NoError(t, err)
+	assert.Equal(t, "content", string(data))
+	// Pages of an answer are named by tokens that are no secrets, unless it is that of the user.
+	assert.Equal(t, "https://h.example/items?token=3", files.Follow(s, "https://h.example/items", "?token=3"))
+	s.o.Secrets.Hide("https://h.example/items?token=MARKER")
+	assert.Equal(t, "https://h.example/items?token=-&page=2", files.Follow(s, "https://h.example/items", "?token=MARKER&page=2"))
+	// An address of a run before, whose secret was not kept, is not asked for.
+	_, err = system(t, Options{}).ReadFile(v.URL + "/a.tif?sig=-")
+	assert.ErrorContains(t, err, "its address had a secret, which is not kept")
+}

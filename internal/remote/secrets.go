@@ -129,7 +129,13 @@ var secretParts = []string{"token", "key", "sig", "secret", "pass", "credential"
 
 // Hide returns an address without its secrets: the user and password, and the values of parameters such as a token or a signature. Requests
 // for what it returns are made with them.
-func (s *Secrets) Hide(name string) string {
+func (s *Secrets) Hide(name string) string { return s.hide(name, false) }
+
+// pageTokens are parameters by which servers name a page of their answers, which is no secret.
+var pageTokens = []string{"token", "page_token", "pagetoken", "next_token", "nexttoken", "continuationtoken"}
+
+// hide hides what is secret in an address; named says that a server has named it, and not the user.
+func (s *Secrets) hide(name string, named bool) string {
 	if !files.IsURL(name) {
 		return name
 	}
@@ -148,7 +154,7 @@ func (s *Secrets) Hide(name string) string {
 		u.User, changed = nil, true
 	}
 	whole := u.String()
-	if values := s.hideValues(u); values {
+	if values := s.hideValues(u, named); values {
 		changed = true
 	}
 	if !changed {
@@ -168,7 +174,7 @@ func (s *Secrets) Hide(name string) string {
 }
 
 // hideValues takes the values of secret parameters out of an address.
-func (s *Secrets) hideValues(u *url.URL) (changed bool) {
+func (s *Secrets) hideValues(u *url.URL, named bool) (changed bool) {
 	if u.RawQuery == "" {
 		return false
 	}
@@ -176,6 +182,9 @@ func (s *Secrets) hideValues(u *url.URL) (changed bool) {
 	for i, p := range pairs {
 		key, value, _ := strings.Cut(p, "=")
 		if value == "" || value == "-" || !slices.ContainsFunc(secretParts, func(part string) bool { return strings.Contains(strings.ToLower(key), part) }) {
+			continue
+		}
+		if named && slices.Contains(pageTokens, strings.ToLower(key)) && !s.knows(value) {
 			continue
 		}
 		s.mu.Lock()
@@ -188,6 +197,26 @@ func (s *Secrets) hideValues(u *url.URL) (changed bool) {
 	}
 	u.RawQuery = strings.Join(pairs, "&")
 	return changed
+}
+
+// knows reports whether a value of an address is one of the secrets.
+func (s *Secrets) knows(value string) bool {
+	plain, err := url.QueryUnescape(value)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Contains(s.words, value) || err == nil && slices.Contains(s.words, plain)
+}
+
+// lost reports whether an address lacks a secret that was taken out of it elsewhere, such as by a run before.
+func (s *Secrets) lost(name string) bool {
+	s.mu.Lock()
+	_, known := s.addresses[name]
+	s.mu.Unlock()
+	u, err := url.Parse(name)
+	return !known && err == nil && slices.ContainsFunc(strings.Split(u.RawQuery, "&"), func(p string) bool {
+		key, value, _ := strings.Cut(p, "=")
+		return value == "-" && slices.ContainsFunc(secretParts, func(part string) bool { return strings.Contains(strings.ToLower(key), part) })
+	})
 }
 
 // HasSecret reports whether an address holds what nobody is to see.

@@ -107,7 +107,7 @@ func Read(from files.System, where string, q Query) (*vector.Layer, error) {
 	if items == "" {
 		return nil, notACollection(from, where, d)
 	}
-	items = files.From(where, items)
+	items = files.Follow(from, where, items)
 	filters := (q.Filter != "" || q.Box != nil && q.ID != "") && knowsFilters(from, where, d)
 	if !filters {
 		q.Filter = ""
@@ -376,7 +376,7 @@ func (c *collected) read(from files.System, source, first string) error {
 			return endless(source)
 		}
 		if next = d.link("next"); next != "" {
-			next = files.From(first, next)
+			next = files.Follow(from, first, next)
 		}
 	}
 	if got := int64(c.count - before); matched != nil && *matched != got && !c.part {
