@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -46,7 +45,6 @@ type entry struct {
 
 	dir   string
 	cache *Cache
-	mu    sync.Mutex
 }
 
 func (e *entry) validator() string {
