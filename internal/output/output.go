@@ -113,6 +113,9 @@ type Rules struct {
 
 // Claim declares an output and checks that it can be written.
 func (j *Job) Claim(path string, rules Rules) error {
+	if files.IsURL(path) {
+		return conflict("%s: outputs are written to files, not to servers: name a path", path)
+	}
 	c := &claim{name: path, rules: rules, mode: 0o644}
 	if err := c.resolve(); err != nil {
 		return err
