@@ -1,14 +1,14 @@
 package geotiff
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
 
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/image/tiff/lzw"
+
+	"github.com/verdex-land/verdex/core/raster/geotiff/unpack"
 )
 
 // codec is a compression scheme of TIFF. A new one is a line in codecs, with a function that decodes it.
@@ -75,16 +75,14 @@ func (c Compression) problem() string {
 
 // decoder holds what decoding keeps from block to block. Each Reader has its own.
 type decoder struct {
-	in      bytes.Reader
-	inflate io.ReadCloser
+	inflate unpack.Inflater
+	strings unpack.LZW
+	room    []byte // for a block that is stored with padding
 	zstd    *zstd.Decoder
 }
 
 // errLate is that of a block which holds more than its cells.
 var errLate = errors.New("it holds more bytes than its cells need")
-
-// errNoMark is that of a stream which stops behind the last cell without saying that it ends there.
-var errNoMark = errors.New("it does not end where its cells do")
 
 func (*decoder) copied(dst, src []byte, padding int) error {
 	switch {
@@ -97,53 +95,41 @@ func (*decoder) copied(dst, src []byte, padding int) error {
 	return nil
 }
 
-func (d *decoder) deflated(dst, src []byte, padding int) (err error) {
-	d.in.Reset(src)
-	if d.inflate == nil {
-		d.inflate, err = zlib.NewReader(&d.in)
-	} else {
-		err = d.inflate.(zlib.Resetter).Reset(&d.in, nil)
-	}
-	if err != nil {
-		return err
-	}
-	return fill(dst, d.inflate, padding) // the reader verifies the Adler-32 when it comes to the end
+// deflated decodes a zlib stream, whose checksum is of the padding, too.
+// deflated decodes a zlib stream, whose checksum is of the padding, too.
+func (d *decoder) deflated(dst, src []byte, padding int) error {
+	return d.into(dst, padding, func(room []byte) (int, error) { return d.inflate.Zlib(room, src) })
 }
 
 func (d *decoder) lzw(dst, src []byte, padding int) error {
-	d.in.Reset(src)
-	r := lzw.NewReader(&d.in, lzw.MSB, 8)
-	defer r.Close()
-	err := fill(dst, r, padding)
-	if errors.Is(err, errNoMark) && d.in.Len() == 0 {
-		err = nil // some writers leave the mark of the end out
-	}
-	return err
+	return d.into(dst, padding, func(room []byte) (int, error) {
+		n, _, err := d.strings.Decode(room, src) // some writers leave the mark of the end out
+		return n, err
+	})
 }
 
-// fill reads dst and then the end of the stream, before which padding bytes may stand.
-func fill(dst []byte, r io.Reader, padding int) error {
-	if _, err := io.ReadFull(r, dst); err != nil {
+// into has a block decoded that may have padding behind its cells.
+func (d *decoder) into(dst []byte, padding int, decode func(room []byte) (int, error)) error {
+	room := dst
+	if padding > 0 {
+		d.room = sized(d.room, len(dst)+padding)
+		room = d.room
+	}
+	n, err := decode(room)
+	switch {
+	case errors.Is(err, unpack.ErrLong):
+		return errLate
+	case err != nil:
 		return err
+	case n < len(dst):
+		return io.ErrUnexpectedEOF
+	case n != len(dst) && n != len(room):
+		return errLate
 	}
-	var rest [4096]byte
-	more := 0
-	for {
-		n, err := r.Read(rest[:])
-		if more += n; more > padding {
-			return errLate
-		}
-		switch {
-		case errors.Is(err, io.ErrUnexpectedEOF) && (more == 0 || more == padding):
-			return errNoMark
-		case errors.Is(err, io.EOF) && (more == 0 || more == padding):
-			return nil
-		case errors.Is(err, io.EOF):
-			return errLate
-		case err != nil:
-			return err
-		}
+	if padding > 0 {
+		copy(dst, room)
 	}
+	return nil
 }
 
 // zstandard decodes a frame, and verifies its checksum if it has one.

@@ -48,9 +48,9 @@ func undoPredictor(b []byte, predictor uint64, size, width, samples int, order b
 	}
 }
 
-// unpack turns bytes of one band, which stand step bytes apart, into the cells of dst from
+// unpackCells turns bytes of one band, which stand step bytes apart, into the cells of dst from
 // index at on.
-func unpack(dst *raster.Cells, at, n int, b []byte, step int, order binary.ByteOrder) {
+func unpackCells(dst *raster.Cells, at, n int, b []byte, step int, order binary.ByteOrder) {
 	little := order == binary.LittleEndian
 	switch dst.Type {
 	case raster.Uint8, raster.Int8:

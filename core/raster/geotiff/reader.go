@@ -372,7 +372,7 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	if !l.planar {
 		first = l.band * size
 	}
-	unpack(dst, 0, l.blockW*rows, r.plain[first:], samples*size, f.order)
+	unpackCells(dst, 0, l.blockW*rows, r.plain[first:], samples*size, f.order)
 	return nil
 }
 
@@ -453,7 +453,7 @@ func (r *reader) rowwise(by, rows int, dst *raster.Cells) error {
 		if _, err := f.r.ReadAt(r.plain, int64(at)); err != nil {
 			return err
 		}
-		unpack(dst, k*l.blockW, l.blockW, r.plain[first:], samples*size, f.order)
+		unpackCells(dst, k*l.blockW, l.blockW, r.plain[first:], samples*size, f.order)
 	}
 	return nil
 }
