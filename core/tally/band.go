@@ -31,6 +31,7 @@ type band struct {
 	segments []raster.Segment // areas by row, and by segment of the row where they vary along it
 	heights  []raster.Heights // by row, where areas vary by row
 	rows     sync.WaitGroup   // of rows whose areas are still to be computed
+	known    chan struct{}    // closed when the scout has announced the windows; nil without a scout
 	err      atomic.Pointer[error]
 }
 

@@ -288,6 +288,7 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 	if raster.AheadOf(nil, p.req.Layers...) {
 		for _, b := range p.bands {
 			b.left.Add(1) // the scout
+			b.known = make(chan struct{})
 		}
 		wg.Go(func() { p.scout(ctx) })
 	}
@@ -317,6 +318,9 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutte
 		b := p.bands[n/int64(p.across)]
 		if err := b.prepare(c); err != nil {
 			return err
+		}
+		if b.known != nil { // what is announced first is fetched in fewer requests
+			<-b.known
 		}
 		if err := tile(c, b, int(n)%p.across); err != nil {
 			return err

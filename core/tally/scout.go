@@ -14,9 +14,15 @@ const scoutLead = 6
 // scout goes through the bands ahead of the workers and announces the windows that zones touch, for rasters that are fetched from far away. It
 // cuts the zones of a band as a worker would, so that the workers find them cut.
 func (p *pass) scout(ctx context.Context) {
+	announced := 0
+	defer func() { // also where it ends early
+		for _, b := range p.bands[announced:] {
+			close(b.known)
+		}
+	}()
 	c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
 	for i, b := range p.bands {
-		for int(p.next.Load())/p.across+scoutLead < i {
+		for int(p.next.Load()-1)/p.across+scoutLead < i {
 			select {
 			case <-ctx.Done():
 				return
@@ -33,9 +39,9 @@ func (p *pass) scout(ctx context.Context) {
 				break
 			}
 		}
-		if int(p.next.Load())/p.across <= i {
-			raster.AheadOf(windows, p.req.Layers...)
-		}
+		raster.AheadOf(windows, p.req.Layers...)
+		close(b.known)
+		announced++
 		b.release()
 	}
 }

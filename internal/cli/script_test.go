@@ -40,7 +40,12 @@ func TestMain(m *testing.M) {
 // thenStop stops the PostgreSQL server that tests have started.
 type thenStop struct{ *testing.M }
 
-func (m thenStop) Run() int { return postgrestest.Main(m.M.Run) }
+func (m thenStop) Run() int {
+	if dir := os.Getenv("VERDEX_CACHE_DIR"); strings.Contains(dir, "verdex-test-cache-") {
+		defer os.RemoveAll(dir)
+	}
+	return postgrestest.Main(m.M.Run)
+}
 
 // TestScripts drives the program as a user would. Besides the usual commands there are
 // status N COMMAND…, which expects an exit status; sample, which unpacks the sample data; raster,
