@@ -2,6 +2,7 @@ package table
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -14,32 +15,39 @@ import (
 )
 
 func (t *Writer) csv(w io.Writer) error {
-	out := csv.NewWriter(w)
-	record := make([]string, len(t.Columns))
+	head := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
-		record[i] = text.Guard(c.Name)
+		head[i] = text.Guard(c.Name)
 	}
-	if err := out.Write(record); err != nil {
+	out := csv.NewWriter(w)
+	if err := out.Write(head); err != nil {
 		return err
 	}
-	for row := range t.all() {
-		for i, v := range row {
-			if s, ok := v.(string); ok {
-				record[i] = text.Guard(s)
-			} else {
-				record[i] = t.text(v)
+	if out.Flush(); out.Error() != nil {
+		return out.Error()
+	}
+	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows [][]any) error {
+		out := csv.NewWriter(b)
+		record := make([]string, len(t.Columns))
+		for _, row := range rows {
+			for i, v := range row {
+				if s, ok := v.(string); ok {
+					record[i] = text.Guard(s)
+				} else {
+					record[i] = t.text(v)
+				}
+			}
+			if err := out.Write(record); err != nil {
+				return err
 			}
 		}
-		if err := out.Write(record); err != nil {
-			return err
-		}
-	}
-	out.Flush()
-	return out.Error()
+		out.Flush()
+		return out.Error()
+	})
 }
 
 // object writes a row as a JSON object.
-func object(b *strings.Builder, names [][]byte, row []any, digits int) (err error) {
+func object(b *bytes.Buffer, names [][]byte, row []any, digits int) (err error) {
 	b.WriteString("{")
 	for k, v := range row {
 		if k > 0 {
@@ -86,25 +94,20 @@ func (t *Writer) objects(w io.Writer, before func(n int) string, after, end stri
 	if err != nil {
 		return err
 	}
-	out := bufio.NewWriter(w)
-	var b strings.Builder
-	n := 0
-	for row := range t.all() {
-		b.Reset()
-		b.WriteString(before(n))
-		if err := object(&b, names, row, t.Digits); err != nil {
-			return err
+	err = t.inOrder(w, func(b *bytes.Buffer, first int, rows [][]any) error {
+		for i, row := range rows {
+			b.WriteString(before(first + i))
+			if err := object(b, names, row, t.Digits); err != nil {
+				return err
+			}
+			b.WriteString(after)
 		}
-		b.WriteString(after)
-		n++
-		if _, err := out.WriteString(b.String()); err != nil {
-			return err
-		}
+		return nil
+	})
+	if err == nil {
+		_, err = io.WriteString(w, end)
 	}
-	if _, err := out.WriteString(end); err != nil {
-		return err
-	}
-	return out.Flush()
+	return err
 }
 
 func (t *Writer) json(w io.Writer) error {
