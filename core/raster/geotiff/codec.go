@@ -189,8 +189,9 @@ func (*decoder) packBits(dst, src []byte, padding int) error {
 			src = src[1:]
 		default:
 			k := min(1-n, len(dst))
-			for i := range k {
-				dst[i] = src[1]
+			run := dst[:k]
+			for have := copy(run, src[1:2]); have < k; have *= 2 {
+				copy(run[have:], run[:have])
 			}
 			dst, more, src = dst[k:], more+1-n-k, src[2:]
 		}

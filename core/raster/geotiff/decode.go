@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/geotiff/unpack"
 )
 
 // undoPredictor reverses horizontal differencing (TIFF 6.0, section 14) or the floating-point
@@ -16,9 +17,7 @@ func undoPredictor(b []byte, predictor uint64, size, width, samples int, order b
 		r := b[:row]
 		switch {
 		case predictor == 3:
-			for i := samples; i < row; i++ {
-				r[i] += r[i-samples]
-			}
+			addUpBytes(r, samples)
 			// Bytes stand by significance, the highest first, whatever the file's order.
 			scratch = append(scratch[:0], r...)
 			n := width * samples
@@ -33,9 +32,11 @@ func undoPredictor(b []byte, predictor uint64, size, width, samples int, order b
 				}
 			}
 		case size == 1:
-			for i := samples; i < row; i++ {
-				r[i] += r[i-samples]
-			}
+			addUpBytes(r, samples)
+		case size == 2 && samples == 1 && order == binary.LittleEndian:
+			unpack.AddUp16(r)
+		case size == 4 && samples == 1 && order == binary.LittleEndian:
+			unpack.AddUp32(r)
 		case size == 2:
 			for i := samples * 2; i < row; i += 2 {
 				order.PutUint16(r[i:], order.Uint16(r[i:])+order.Uint16(r[i-samples*2:]))
@@ -45,6 +46,17 @@ func undoPredictor(b []byte, predictor uint64, size, width, samples int, order b
 				order.PutUint32(r[i:], order.Uint32(r[i:])+order.Uint32(r[i-samples*4:]))
 			}
 		}
+	}
+}
+
+// addUpBytes adds bytes up, those of each of some samples by themselves.
+func addUpBytes(r []byte, samples int) {
+	if samples == 1 {
+		unpack.AddUp8(r)
+		return
+	}
+	for i := samples; i < len(r); i++ {
+		r[i] += r[i-samples]
 	}
 }
 
