@@ -12,6 +12,6 @@ func FuzzBlob(f *testing.F) {
 	f.Add(encode(&g, 4326, false).([]byte))
 	f.Add(encode(&g, 4326, true).([]byte))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		_, _ = blob(b) // any error will do
+		_, _ = outline(b) // any error will do
 	})
 }

@@ -161,7 +161,7 @@ func read(db *sql.DB, l *vector.Layer) error {
 	if l.CRS, err = crs(db, srs); err != nil {
 		l.CRSProblem = err.Error()
 	}
-	rows, err := db.QueryContext(context.Background(), "SELECT * FROM "+name(l.Name))
+	rows, err := db.QueryContext(context.Background(), "SELECT * FROM "+name(l.Name)+" LIMIT 0")
 	if err != nil {
 		return err
 	}
@@ -197,35 +197,65 @@ func read(db *sql.DB, l *vector.Layer) error {
 			l.Fields[k-1].Form = forms[i]
 		}
 	}
-	values := make([]any, len(columns))
-	at := make([]any, len(columns))
-	for i := range values {
-		at[i] = &values[i]
+	r := &tableReader{table: l.Name, geometry: geometry, forms: forms, truth: make([]bool, len(columns))}
+	for i := range types {
+		r.truth[i] = strings.EqualFold(types[i].DatabaseTypeName(), "BOOLEAN")
 	}
-	for rows.Next() {
-		if err := rows.Scan(at...); err != nil {
-			return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
-		}
-		f := vector.Feature{}
-		for i, v := range values {
-			if i == geometry {
-				if f.Geometry, err = blob(v); err != nil {
-					return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
-				}
-				continue
-			}
-			if n, ok := v.(int64); ok && strings.EqualFold(types[i].DatabaseTypeName(), "BOOLEAN") {
-				v = n != 0
-			}
-			f.Values = append(f.Values, value(v, forms[i]))
-		}
-		l.Features = append(l.Features, f)
-	}
-	if err := rows.Err(); err != nil {
+	if l.Features, err = r.all(db); err != nil {
 		return err
 	}
 	l.Settle()
 	return nil
+}
+
+// tableReader reads the rows of a layer.
+type tableReader struct {
+	table    string
+	geometry int           // its column
+	forms    []vector.Form // by column
+	truth    []bool        // by column: 0 and 1 are false and true
+}
+
+// all reads all rows. Outlines are decoded on other processors; several connections would wait for one another in the driver.
+func (r *tableReader) all(db *sql.DB) ([]vector.Feature, error) {
+	rows, err := db.QueryContext(context.Background(), "SELECT * FROM "+name(r.table))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	values, at := make([]any, len(r.forms)), make([]any, len(r.forms))
+	for i := range values {
+		at[i] = &values[i]
+	}
+	features := vector.NewBatches(outline)
+	for rows.Next() {
+		if err := rows.Scan(at...); err != nil {
+			return nil, fmt.Errorf("feature %d: %w", features.Len()+1, err)
+		}
+		f := vector.Feature{Values: make([]any, 0, len(r.forms)-1)}
+		var raw []byte
+		for i, v := range values {
+			if i == r.geometry {
+				if v == nil {
+					continue
+				}
+				var ok bool
+				if raw, ok = v.([]byte); !ok {
+					raw = []byte{} // the decoder reports it
+				}
+				continue
+			}
+			if n, ok := v.(int64); ok && r.truth[i] {
+				v = n != 0
+			}
+			f.Values = append(f.Values, value(v, r.forms[i]))
+		}
+		features.Add(f, raw)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return features.Features()
 }
 
 // value is a value of the database as one of a feature. Blobs are only told by their size.
@@ -242,13 +272,9 @@ func value(v any, form vector.Form) any {
 	return v
 }
 
-// blob reads a geometry in the form of the standard: a head with flags and an optional envelope, then well-known binary.
-func blob(v any) (g vector.Geometry, err error) {
-	if v == nil {
-		return g, nil
-	}
-	b, ok := v.([]byte)
-	if !ok || len(b) < 8 || b[0] != 'G' || b[1] != 'P' {
+// outline reads a geometry in the form of the standard: a head with flags and an optional envelope, then well-known binary.
+func outline(b []byte) (g vector.Geometry, err error) {
+	if len(b) < 8 || b[0] != 'G' || b[1] != 'P' {
 		return g, errors.New("its geometry is damaged: it does not begin as the standard says")
 	}
 	flags := b[3]

@@ -159,37 +159,47 @@ func rows(f *parquet.File, primary string, l *vector.Layer) error {
 		l.Notes = append(l.Notes, "columns with lists or groups are left out: "+strings.Join(left, ", "))
 	}
 	buffer := make([]parquet.Row, 64)
+	features := vector.NewBatches(vector.FromWKB)
+	var arena []byte // for outlines, which the library holds for a short time only
 	for _, group := range f.RowGroups() {
 		r := group.Rows()
 		for {
 			n, err := r.ReadRows(buffer)
 			for _, row := range buffer[:n] {
 				feature := vector.Feature{Values: make([]any, len(l.Fields))}
+				var raw []byte
 				for _, v := range row {
 					switch k := places[v.Column()]; {
 					case v.IsNull() || k == -2:
 					case k == -1:
-						if feature.Geometry, err = vector.FromWKB(v.ByteArray()); err != nil {
-							r.Close()
-							return fmt.Errorf("feature %d: %w", len(l.Features)+1, err)
+						b := v.ByteArray()
+						if cap(arena)-len(arena) < len(b) {
+							arena = make([]byte, 0, max(1<<20, len(b)))
 						}
+						at := len(arena)
+						arena = append(arena, b...)
+						raw = arena[at:len(arena):len(arena)]
 					default:
 						feature.Values[k] = converters[v.Column()](v)
 					}
 				}
-				l.Features = append(l.Features, feature)
+				features.Add(feature, raw)
 			}
 			if errors.Is(err, io.EOF) {
 				break
 			}
 			if err != nil || n == 0 {
 				r.Close()
-				return fmt.Errorf("its rows cannot be read after feature %d (%w)", len(l.Features), err)
+				return fmt.Errorf("its rows cannot be read after feature %d (%w)", features.Len(), err)
 			}
 		}
 		if err := r.Close(); err != nil {
 			return err
 		}
+	}
+	var err error
+	if l.Features, err = features.Features(); err != nil {
+		return err
 	}
 	l.Settle()
 	return nil
