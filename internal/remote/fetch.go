@@ -232,7 +232,7 @@ func (s *System) opened(o *object, old *entry, resp *http.Response, cancel func(
 		return false, fault.Errorf("%s: the server compresses parts of files (%s), which cannot be put together: download it, and name the file", o.name, e)
 	}
 	start, end, size, err := contentRange(resp.Header.Get("Content-Range"))
-	if err != nil || start != 0 || size < 1 {
+	if err != nil || start != 0 || end >= firstBytes || size < 1 {
 		return false, s.wrongRange(o.name)
 	}
 	data, err := s.body(resp, end+1, cancel)

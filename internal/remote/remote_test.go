@@ -321,6 +321,14 @@ func TestServersThatMisbehave(t *testing.T) {
 				return true
 			}
 		}, "1024 MB at most are read"},
+		"a range that is far too long": {func(*server) func(int64, http.ResponseWriter, *http.Request) bool {
+			return func(_ int64, w http.ResponseWriter, _ *http.Request) bool {
+				w.Header().Set("Content-Range", "bytes 0-9223372036854775805/9223372036854775807")
+				w.WriteHeader(206)
+				w.Write(content[:65536])
+				return true
+			}
+		}, "sends other bytes than those it was asked for"},
 		"a range that is another one": {func(*server) func(int64, http.ResponseWriter, *http.Request) bool {
 			return func(_ int64, w http.ResponseWriter, _ *http.Request) bool {
 				w.Header().Set("Content-Range", "bytes 5-65540/1000000")
