@@ -120,7 +120,7 @@ func From(list, name string) string {
 // Span is a range of bytes of a file.
 type Span struct{ Offset, Size int64 }
 
-// Announced is a file that fetches what it is told will be read, in that order, before it is read.
+// Announced is a file that can be told which ranges will be read, and in which order, so that it fetches them early.
 type Announced interface{ Ahead(spans []Span) }
 
 // Follow is the name of a file that another one names, as [From] finds it, without what nobody may see: a system that knows secrets in addresses takes them out,

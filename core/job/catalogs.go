@@ -25,6 +25,7 @@ type search struct {
 	box    *[4]float64       // of the zones, once it was needed
 	nodata map[string]stated // by raster
 	said   map[string]bool   // notes on nodata values that were made
+	is     map[string]bool   // of names that were asked about: whether they are those of catalogs
 }
 
 // stated is the nodata value that a catalog states for a raster, nil for none.
@@ -57,8 +58,16 @@ func (w *work) isCatalog(name string) (where, asset string, is bool) {
 			return "", "", false
 		}
 	}
-	data, err := w.env.files().ReadFile(where)
-	if err != nil || !stac.Is(data) {
+	is, known := w.search.is[where]
+	if !known {
+		data, err := w.env.files().ReadFile(where)
+		is = err == nil && stac.Is(data)
+		if w.search.is == nil {
+			w.search.is = map[string]bool{}
+		}
+		w.search.is[where] = is
+	}
+	if !is {
 		return "", "", false
 	}
 	return where, asset, true

@@ -107,7 +107,7 @@ func (s *session) ofPlan(options any) (*session, any, error) {
 		s.Read(in)
 	}
 	within.options = full
-	if argument := tablesOf(full); argument != nil {
+	if argument := plan.TablesOf(full); argument != nil {
 		name := filepath.Base(p.Path)
 		if within.plan.tables[name], err = f.table(given[string](options, "column")); err != nil {
 			return nil, nil, err
@@ -115,16 +115,6 @@ func (s *session) ofPlan(options any) (*session, any, error) {
 		argument.Set(full, []string{name})
 	}
 	return &within, full, nil
-}
-
-// tablesOf is the argument of options that takes tables, nil for none.
-func tablesOf(options any) *option.Option {
-	for _, o := range option.Of(options) {
-		if o.Argument != "" && strings.Contains(o.Input, "table") {
-			return &o
-		}
-	}
-	return nil
 }
 
 // epoch is an epoch of the plan, the last one for "".

@@ -13,6 +13,7 @@ import (
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
@@ -397,18 +398,38 @@ func (b *reportBuilder) method(p *plan.Plan) {
 func (b *reportBuilder) provenance(dir string) error {
 	seen := map[string]bool{}
 	for _, in := range b.inputs {
-		info, err := os.Stat(in.Path)
-		if err != nil || !info.Mode().IsRegular() || seen[in.Path] {
+		if seen[in.Path] {
 			continue
 		}
 		seen[in.Path] = true
-		one := report.Input{Role: in.Role, Path: plan.Relative(dir, in.Path), Size: text.Number(float64(info.Size()), 0) + " bytes"}
-		if one.Digest, err = b.digest(in.Path); err != nil {
+		size, digest, err := b.stateOf(in.Path)
+		if err != nil {
 			return err
 		}
-		b.out.Inputs = append(b.out.Inputs, one)
+		if digest != "" {
+			b.out.Inputs = append(b.out.Inputs, report.Input{Role: in.Role, Path: plan.Relative(dir, in.Path), Size: text.Number(float64(size), 0) + " bytes", Digest: digest})
+		}
 	}
 	return nil
+}
+
+// stateOf is the size of an input and what shows that it is the same: of a file of the web what its server says, otherwise the digest. What is
+// no regular file, as a folder of tiles is not, has none.
+func (b *reportBuilder) stateOf(path string) (size int64, digest string, err error) {
+	if files.IsURL(path) {
+		f, err := b.system.Open(path)
+		if err != nil {
+			return 0, "", err
+		}
+		defer f.Close()
+		return f.Size(), f.Validator(), nil
+	}
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return 0, "", nil
+	}
+	digest, err = b.digest(path)
+	return info.Size(), digest, err
 }
 
 // digest is the BLAKE3 of a file, as a run of the plan has kept it when the file is the same.

@@ -60,7 +60,7 @@ func (s *session) otherState(url string, f plan.File) string {
 	switch {
 	case err != nil:
 		return messageOf(err)
-	case fmt.Sprintf("%s, %d bytes", now.Validator(), now.Size()) != f.Validator:
+	case plan.StateOf(now) != f.Validator:
 		return fmt.Sprintf("%s: it is no longer the same (its server says %s, and said %s)", url, now.Validator(), f.Validator)
 	}
 	return ""

@@ -327,7 +327,12 @@ func DigestOf(path string) (digest string, size int64, err error) {
 	return hex.EncodeToString(h.Sum(nil)), n, nil
 }
 
-// digest is the digest of a file, or of a file of the web its size and its validator.
+// StateOf is what shows that a file of the web is the one that was read: its validator and its size.
+func StateOf(f files.File) string {
+	return fmt.Sprintf("%s, %d bytes", f.Validator(), f.Size())
+}
+
+// digest is the digest of a file, or of a file of the web its state.
 func (s *Store) digest(path string) (fileDigest, error) {
 	if files.IsURL(path) {
 		f, err := s.From.Open(path)
@@ -335,7 +340,7 @@ func (s *Store) digest(path string) (fileDigest, error) {
 			return fileDigest{}, err
 		}
 		defer f.Close()
-		return fileDigest{Digest: fmt.Sprintf("%s, %d bytes", f.Validator(), f.Size()), Size: f.Size()}, nil
+		return fileDigest{Digest: StateOf(f), Size: f.Size()}, nil
 	}
 	full, err := filepath.Abs(path)
 	if err != nil {

@@ -11,20 +11,14 @@ import (
 // tables names the tables that a step reads: those of other outputs by their names.
 func (p *Plan) tables(s *Step, n *node, z *ZoneSet, e *Epoch) {
 	of := n.get("of")
-	argument := ""
-	for _, o := range option.Of(s.Options) {
-		if o.Argument != "" && strings.Contains(o.Input, "table") {
-			argument = keyOf(s.Options, o)
-		}
-	}
 	if of == nil {
 		return
 	}
-	if argument == "" {
+	o := TablesOf(s.Options)
+	if o == nil {
 		p.wrongKey(of, "%s takes no tables of other outputs", s.Command)
 		return
 	}
-	o := find(s.Options, argument)
 	tables := o.Texts(s.Options)
 	for _, name := range of.texts(p) {
 		found := false
@@ -60,6 +54,16 @@ func (p *Plan) tables(s *Step, n *node, z *ZoneSet, e *Epoch) {
 	}
 	s.where[o.Name] = of
 	o.Set(s.Options, tables)
+}
+
+// TablesOf is the argument of options that takes tables, nil for none.
+func TablesOf(options any) *option.Option {
+	for _, o := range option.Of(options) {
+		if o.Argument != "" && strings.Contains(o.Input, "table") {
+			return &o
+		}
+	}
+	return nil
 }
 
 // addTables adds steps that make the tables which statements need and no output has: in the cache folder, at full precision.

@@ -96,7 +96,6 @@ func (*decoder) copied(dst, src []byte, padding int) error {
 }
 
 // deflated decodes a zlib stream, whose checksum is of the padding, too.
-// deflated decodes a zlib stream, whose checksum is of the padding, too.
 func (d *decoder) deflated(dst, src []byte, padding int) error {
 	return d.into(dst, padding, func(room []byte) (int, error) { return d.inflate.Zlib(room, src) })
 }
