@@ -13,11 +13,8 @@ func (s *Source) Ahead(windows []raster.Window) bool {
 	}
 	l := s.layout
 	r := reader{s: s}
-	size := l.cell.Bytes()
-	samples := l.samples
-	if l.planar {
-		samples = 1
-	}
+	samples, _ := l.interleaved()
+	row := l.blockW * samples * l.cell.Bytes()
 	seen := map[[2]int]bool{}
 	var spans []files.Span
 	for _, w := range windows {
@@ -25,16 +22,12 @@ func (s *Source) Ahead(windows []raster.Window) bool {
 			continue
 		}
 		for by := w.Row / l.blockH; by <= (w.Row+w.Height-1)/l.blockH; by++ {
-			rows := l.blockH
-			if !l.tiled {
-				rows = min(rows, l.height-by*l.blockH)
-			}
 			for bx := w.Col / l.blockW; bx <= (w.Col+w.Width-1)/l.blockW; bx++ {
 				if seen[[2]int{bx, by}] {
 					continue
 				}
 				seen[[2]int{bx, by}] = true
-				offset, count, beyond, err := r.locate(bx, by, l.blockW*rows*samples*size)
+				offset, count, beyond, err := r.locate(bx, by, row*l.rows(by))
 				if err != nil || beyond > 0 || count == 0 || count > s.file.size || offset > s.file.size-count {
 					continue // reading it reports what is wrong
 				}

@@ -97,13 +97,26 @@ func cellType(d *directory, samples int) (raster.CellType, error) {
 	return 0, fmt.Errorf("its cells are %s numbers of %d bits, which are not read: re-write them with 8, 16 or 32 bits", kind, bits)
 }
 
+// interleaved is how many samples of each cell lie in a block, and first where that of the band lies among their bytes.
+func (l *layout) interleaved() (samples, first int) {
+	if l.planar {
+		return 1, 0
+	}
+	return l.samples, l.band * l.cell.Bytes()
+}
+
+// rows is how many rows of cells are stored in the blocks of row by: strips, unlike tiles, end with the raster.
+func (l *layout) rows(by int) int {
+	if l.tiled {
+		return l.blockH
+	}
+	return min(l.blockH, l.height-by*l.blockH)
+}
+
 // readBlocks finds the blocks and checks that there are as many as the image needs.
 func (l *layout) readBlocks(f *file, d *directory) error {
-	bytes := uint64(l.cell.Bytes())
-	perCell := bytes
-	if !l.planar {
-		perCell *= uint64(l.samples)
-	}
+	samples, _ := l.interleaved()
+	perCell := uint64(l.cell.Bytes() * samples)
 	var bw, bh uint64
 	if d.has(tagTileWidth) || d.has(tagTileHeight) {
 		l.tiled = true

@@ -309,14 +309,8 @@ func (r *reader) blame(bx, by int, err error) error {
 func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	l, f := r.s.layout, r.s.file
 	size := l.cell.Bytes()
-	samples := l.samples
-	if l.planar {
-		samples = 1
-	}
-	rows := l.blockH
-	if !l.tiled {
-		rows = min(rows, l.height-by*l.blockH)
-	}
+	samples, first := l.interleaved()
+	rows := l.rows(by)
 	need := l.blockW * rows * samples * size
 	offset, count, rows2, err := r.locate(bx, by, need)
 	if err != nil {
@@ -367,10 +361,6 @@ func (r *reader) block(bx, by int, dst *raster.Cells) error {
 	}
 	if l.predictor != 1 {
 		undoPredictor(r.plain, l.predictor, size, l.blockW, samples, f.order)
-	}
-	first := 0
-	if !l.planar {
-		first = l.band * size
 	}
 	unpackCells(dst, 0, l.blockW*rows, r.plain[first:], samples*size, f.order)
 	return nil
@@ -429,18 +419,11 @@ func (r *reader) plane(i uint64) uint64 {
 // rowwise reads a virtual block row by row.
 func (r *reader) rowwise(by, rows int, dst *raster.Cells) error {
 	l, f := r.s.layout, r.s.file
-	samples := l.samples
-	if l.planar {
-		samples = 1
-	}
+	samples, first := l.interleaved()
 	size := l.cell.Bytes()
 	line := l.blockW * samples * size
 	dst.Resize(l.cell, l.width, rows, l.blockW)
 	r.plain = sized(r.plain, line)
-	first := 0
-	if !l.planar {
-		first = l.band * size
-	}
 	d := directory{order: f.order}
 	for k := range rows {
 		row := by*l.blockH + k

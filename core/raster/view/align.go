@@ -225,7 +225,7 @@ const squareCells = 32
 // Read implements [Reader].
 func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 	a := r.a
-	c0, r0, c1, r1 := r.reached(w)
+	at, some := r.reached(w)
 	src := a.source.Header().Grid
 	dst.Resize(a.header.Type, w.Width, w.Height, w.Width)
 	nodata := 0.0
@@ -233,16 +233,14 @@ func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 		nodata = *a.header.NoData
 	}
 	dst.Fill(nodata)
-	c0, r0 = math.Max(0, math.Floor(c0)), math.Max(0, math.Floor(r0))
-	c1, r1 = math.Min(float64(src.Width), math.Ceil(c1)), math.Min(float64(src.Height), math.Ceil(r1))
-	if c0 >= c1 || r0 >= r1 {
+	if !some {
 		if a.header.NoData == nil {
 			return a.uncovered()
 		}
 		a.note(w, Moves{Empty: int64(w.Width) * int64(w.Height)})
 		return nil
 	}
-	r.at = raster.Window{Col: int(c0), Row: int(r0), Width: int(c1 - c0), Height: int(r1 - r0)}
+	r.at = at
 	if r.at.Width*r.at.Height > 1<<27 {
 		return fmt.Errorf("%s: %d × %d of its cells fall into a window of %d × %d cells of the grid: it is much finer than the grid, choose a finer one",
 			a.header.Name, r.at.Width, r.at.Height, w.Width, w.Height)
@@ -288,8 +286,8 @@ func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 	return nil
 }
 
-// reached finds where the cells of a window lie in the source, and the box around them there, with what resampling needs beyond it.
-func (r *alignedReader) reached(w raster.Window) (c0, r0, c1, r1 float64) {
+// reached finds where the cells of a window lie in the source, and the window around them there, with what resampling needs beyond it.
+func (r *alignedReader) reached(w raster.Window) (at raster.Window, ok bool) {
 	a := r.a
 	if a.straight && a.how == Nearest {
 		// rows and columns map apart: exact, and cheap
@@ -298,7 +296,7 @@ func (r *alignedReader) reached(w raster.Window) (c0, r0, c1, r1 float64) {
 		r.place(w)
 	}
 	r.settle()
-	c0, r0, c1, r1 = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	c0, r0, c1, r1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	margin := 1.0
 	if a.how == Heaviest {
 		margin = r.reach(w) + 2
@@ -309,7 +307,13 @@ func (r *alignedReader) reached(w raster.Window) (c0, r0, c1, r1 float64) {
 			r0, r1 = math.Min(r0, p[1]-margin), math.Max(r1, p[1]+margin)
 		}
 	}
-	return c0, r0, c1, r1
+	g := a.source.Header().Grid
+	c0, r0 = math.Max(0, math.Floor(c0)), math.Max(0, math.Floor(r0))
+	c1, r1 = math.Min(float64(g.Width), math.Ceil(c1)), math.Min(float64(g.Height), math.Ceil(r1))
+	if c0 >= c1 || r0 >= r1 {
+		return at, false
+	}
+	return raster.Window{Col: int(c0), Row: int(r0), Width: int(c1 - c0), Height: int(r1 - r0)}, true
 }
 
 // Ahead implements [raster.Announced].
@@ -317,15 +321,11 @@ func (a *Aligned) Ahead(windows []raster.Window) bool {
 	if !raster.Ahead(a.source, nil) {
 		return false
 	}
-	g := a.source.Header().Grid
 	r := a.NewReader().(*alignedReader)
 	var of []raster.Window
 	for _, w := range windows {
-		c0, r0, c1, r1 := r.reached(w)
-		c0, r0 = math.Max(0, math.Floor(c0)), math.Max(0, math.Floor(r0))
-		c1, r1 = math.Min(float64(g.Width), math.Ceil(c1)), math.Min(float64(g.Height), math.Ceil(r1))
-		if c0 < c1 && r0 < r1 {
-			of = append(of, raster.Window{Col: int(c0), Row: int(r0), Width: int(c1 - c0), Height: int(r1 - r0)})
+		if at, ok := r.reached(w); ok {
+			of = append(of, at)
 		}
 	}
 	return raster.Ahead(a.source, of)

@@ -30,6 +30,14 @@ type member struct {
 	aligned  bool
 }
 
+// part is the part of a window of the mosaic that lies in a member, in the cells of that.
+func (m *member) part(w raster.Window) (part raster.Window, ok bool) {
+	w.Col -= m.col
+	w.Row -= m.row
+	part = w.Within(m.header.Grid.Width, m.header.Grid.Height)
+	return part, part.Width > 0 && part.Height > 0
+}
+
 func (m *member) window() raster.Window {
 	return raster.Window{Col: m.col, Row: m.row, Width: m.header.Grid.Width, Height: m.header.Grid.Height}
 }
@@ -216,11 +224,8 @@ func (r *mosaicReader) Read(w raster.Window, dst *raster.Cells) error {
 	m := r.m
 	r.at = r.at[:0]
 	for i, s := range m.members {
-		b := s.window()
-		c0, r0 := max(w.Col, b.Col), max(w.Row, b.Row)
-		c1, r1 := min(w.Col+w.Width, b.Col+b.Width), min(w.Row+w.Height, b.Row+b.Height)
-		if c0 < c1 && r0 < r1 {
-			r.at = append(r.at, part{i, raster.Window{Col: c0, Row: r0, Width: c1 - c0, Height: r1 - r0}})
+		if in, ok := s.part(w); ok {
+			r.at = append(r.at, part{i, raster.Window{Col: in.Col + s.col, Row: in.Row + s.row, Width: in.Width, Height: in.Height}})
 		}
 	}
 	if len(r.at) == 1 && r.at[0].Window == w && m.plain(r.at[0].member) {
@@ -250,13 +255,10 @@ func (r *mosaicReader) Read(w raster.Window, dst *raster.Cells) error {
 // Ahead implements [raster.Announced].
 func (m *mosaic) Ahead(windows []raster.Window) (useful bool) {
 	for _, s := range m.members {
-		b := s.window()
 		var of []raster.Window
 		for _, w := range windows {
-			c0, r0 := max(w.Col, b.Col), max(w.Row, b.Row)
-			c1, r1 := min(w.Col+w.Width, b.Col+b.Width), min(w.Row+w.Height, b.Row+b.Height)
-			if c0 < c1 && r0 < r1 {
-				of = append(of, raster.Window{Col: c0 - b.Col, Row: r0 - b.Row, Width: c1 - c0, Height: r1 - r0})
+			if in, ok := s.part(w); ok {
+				of = append(of, in)
 			}
 		}
 		if len(of) > 0 || len(windows) == 0 {
