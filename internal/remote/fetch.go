@@ -6,14 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/hashicorp/go-retryablehttp"
 
 	"github.com/verdex-land/verdex/core/fault"
 )
@@ -21,123 +17,6 @@ import (
 // errChanged is the error of a file that is no longer the one that was opened.
 func errChanged(name string) error {
 	return fault.Errorf("%s: it was changed on the server while it was read: run the command again", name)
-}
-
-// newClient makes the client: it keeps connections, retries what may succeed later, and gives credentials to the hosts that they are for.
-func (s *System) newClient() *retryablehttp.Client {
-	transport := s.o.Transport
-	if transport == nil {
-		t := http.DefaultTransport.(*http.Transport).Clone()
-		t.MaxIdleConnsPerHost, t.MaxConnsPerHost = mostFlying, 2*mostFlying
-		t.DisableCompression = true // parts of files are wanted as they are
-		t.ResponseHeaderTimeout = s.o.Idle
-		t.DialContext = (&net.Dialer{Timeout: s.o.Idle, KeepAlive: 30 * time.Second}).DialContext
-		transport = t
-	}
-	r := retryablehttp.NewClient()
-	r.Logger = nil
-	r.RetryMax = s.o.Tries - 1
-	r.RetryWaitMin, r.RetryWaitMax = 250*time.Millisecond, 10*time.Second
-	r.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	r.CheckRetry = func(ctx context.Context, resp *http.Response, err error) (bool, error) {
-		var refused *refusal
-		if errors.As(err, &refused) {
-			return false, err
-		}
-		return retryablehttp.DefaultRetryPolicy(ctx, resp, err)
-	}
-	r.Backoff = func(least, most time.Duration, attempt int, resp *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(least, most, attempt, resp), time.Minute) // a server may ask for hours
-	}
-	r.HTTPClient = &http.Client{Transport: &authorised{transport, s.o.Secrets}, CheckRedirect: redirect}
-	return r
-}
-
-// refusal is an error that no second try mends.
-type refusal struct{ text string }
-
-func (r *refusal) Error() string { return r.text }
-
-// redirect follows a server that names another place, a few times and not from a secure connection to another one.
-func redirect(r *http.Request, via []*http.Request) error {
-	if len(via) >= 10 {
-		return &refusal{"the server redirects in a circle"}
-	}
-	if via[len(via)-1].URL.Scheme == "https" && r.URL.Scheme != "https" {
-		return &refusal{"the server redirects from https to " + r.URL.Scheme}
-	}
-	r.Header.Del("Referer")
-	return nil
-}
-
-// get asks for a file, or for a part of it.
-func (s *System) get(ctx context.Context, o *object, header http.Header) (*http.Response, error) {
-	if s.o.Offline {
-		return nil, offline(o.name)
-	}
-	if err := s.o.Secrets.Load(); err != nil {
-		return nil, err
-	}
-	r, err := retryablehttp.NewRequestWithContext(ctx, http.MethodGet, s.o.Secrets.address(o.name), nil)
-	if err != nil {
-		return nil, fault.Errorf("%s: it is not an address: check it", o.name)
-	}
-	r.Header = header
-	r.Header.Set("User-Agent", s.o.Agent)
-	r.Header.Set("Accept-Encoding", "identity")
-	s.mu.Lock()
-	s.fetched.Requests++
-	s.mu.Unlock()
-	resp, err := s.client.Do(r)
-	if err != nil {
-		if resp != nil {
-			resp.Body.Close()
-		}
-		if s.ctx.Err() != nil {
-			return nil, s.ctx.Err()
-		}
-		return nil, fault.Errorf("%s: it cannot be fetched (%s): check the address and the connection", o.name, s.reason(err))
-	}
-	return resp, nil
-}
-
-func offline(name string) error {
-	return fault.Errorf("%s: it is not in the cache, and --offline asks no server: leave out --offline", name)
-}
-
-// reason words what went wrong with a request, without the address, which may hold secrets.
-func (s *System) reason(err error) string {
-	var refused *refusal
-	if errors.As(err, &refused) {
-		return refused.text
-	}
-	var of *url.Error
-	for errors.As(err, &of) {
-		err = of.Err
-	}
-	var timeout net.Error
-	if errors.As(err, &timeout) && timeout.Timeout() || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled) {
-		return "the server does not answer"
-	}
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return "the connection was closed"
-	}
-	return s.o.Secrets.clean(err.Error())
-}
-
-// status words an answer that is no file.
-func (s *System) status(name string, resp *http.Response) error {
-	text := strconv.Itoa(resp.StatusCode)
-	if t := http.StatusText(resp.StatusCode); t != "" {
-		text += " " + t
-	}
-	switch resp.StatusCode {
-	case http.StatusNotFound, http.StatusGone:
-		return missing(name, text)
-	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
-		return fault.Errorf("%s: the server refuses it (%s): give credentials for the host in VERDEX_CREDENTIALS or in .netrc", name, text)
-	}
-	return fault.Errorf("%s: the server answers %s: try again later, or check the address", name, text)
 }
 
 // begin asks for the first bytes of a file, its size and its validator; what the cache holds of the same file is used again.
@@ -149,11 +28,7 @@ func (s *System) begin(o *object) error {
 	if old != nil && s.o.Offline && o.from(old) {
 		return nil
 	}
-	var last error
-	for try := range s.o.Tries {
-		if try > 0 {
-			s.pause(try)
-		}
+	return s.tries(func() (again bool, err error) {
 		header := http.Header{"Range": {fmt.Sprintf("bytes=0-%d", firstBytes-1)}}
 		if old != nil && old.Etag != "" {
 			header.Set("If-None-Match", old.Etag)
@@ -161,28 +36,33 @@ func (s *System) begin(o *object) error {
 			header.Set("If-Modified-Since", old.Modified)
 		}
 		ctx, cancel := context.WithCancel(s.ctx)
+		defer cancel()
 		resp, err := s.get(ctx, o, header)
 		if err != nil {
-			cancel()
-			return err
+			return false, err
 		}
-		again, err := s.opened(o, old, resp, cancel)
-		resp.Body.Close()
-		cancel()
+		defer resp.Body.Close()
+		return s.opened(o, old, resp, cancel)
+	})
+}
+
+// tries does something until it succeeds, with a pause before each further try, as long as one may help.
+func (s *System) tries(do func() (again bool, err error)) error {
+	var last error
+	for try := range s.o.Tries {
+		if try > 0 {
+			select {
+			case <-time.After(time.Duration(try) * 250 * time.Millisecond):
+			case <-s.ctx.Done():
+			}
+		}
+		again, err := do()
 		if err == nil || !again {
 			return err
 		}
 		last = err
 	}
 	return last
-}
-
-// pause waits before another try.
-func (s *System) pause(try int) {
-	select {
-	case <-time.After(time.Duration(try) * 250 * time.Millisecond):
-	case <-s.ctx.Done():
-	}
 }
 
 // from takes over what the cache knows of a file. It is false where all of it should be there and is not.
@@ -278,34 +158,24 @@ func (s *System) worded(o *object, err error) error {
 }
 
 // getWhole fetches a file whose server sends no parts of it.
-func (s *System) getWhole(o *object) ([]byte, error) {
-	var last error
-	for try := range s.o.Tries {
-		if try > 0 {
-			s.pause(try)
-		}
+func (s *System) getWhole(o *object) (data []byte, err error) {
+	err = s.tries(func() (again bool, err error) {
 		ctx, cancel := context.WithCancel(s.ctx)
+		defer cancel()
 		resp, err := s.get(ctx, o, http.Header{})
 		if err != nil {
-			cancel()
-			return nil, err
+			return false, err
 		}
-		var data []byte
+		defer resp.Body.Close()
 		if resp.StatusCode != http.StatusOK {
-			err = s.status(o.name, resp)
-		} else {
-			data, err = s.readWhole(o, resp, cancel)
+			return false, s.status(o.name, resp)
 		}
-		resp.Body.Close()
-		cancel()
-		if err == nil {
-			return data, nil
+		if data, err = s.readWhole(o, resp, cancel); err != nil {
+			return !errors.As(err, new(*fault.Error)), s.worded(o, err)
 		}
-		if last = s.worded(o, err); errors.As(err, new(*fault.Error)) {
-			break
-		}
-	}
-	return nil, last
+		return false, nil
+	})
+	return data, err
 }
 
 // readWhole reads the body of an answer with all of a file, compressed or not.
@@ -364,22 +234,15 @@ func (s *System) fetch(c *chunk) error {
 		return s.ctx.Err()
 	}
 	defer func() { <-s.flying }()
-	var last error
-	for try := range s.o.Tries {
-		if try > 0 {
-			s.pause(try)
-		}
+	return s.tries(func() (again bool, err error) {
 		data, again, err := s.part(c)
-		if err == nil {
-			s.keep(c, data, false)
-			c.of.kept.write(c.start, data)
-			return nil
+		if err != nil {
+			return again && s.ctx.Err() == nil, err
 		}
-		if last = err; !again || s.ctx.Err() != nil {
-			break
-		}
-	}
-	return last
+		s.keep(c, data, false)
+		c.of.kept.write(c.start, data)
+		return false, nil
+	})
 }
 
 // part asks for the bytes of a chunk once.
