@@ -135,6 +135,36 @@ func TestSameBytes(t *testing.T) {
 	}
 }
 
+// sameWidth is a figure of images of one width.
+type sameWidth struct{}
+
+func (sameWidth) draw(p *pen) {
+	for i := range 8 {
+		img := image.NewNRGBA(image.Rect(0, 0, 3, 2))
+		for j := range img.Pix {
+			img.Pix[j] = uint8(i*31 + j&3/3*255)
+		}
+		p.image(10, float64(10+20*i), 30, 15, img)
+	}
+}
+
+// Images of one width are written in one order, whatever order the library of PDF keeps them in.
+func TestSameBytesOfImagesOfOneWidth(t *testing.T) {
+	var first bytes.Buffer
+	for range 20 {
+		var b bytes.Buffer
+		_, err := Write(&b, "pdf", sameWidth{}, Options{Width: 500, Height: 400})
+		require.NoError(t, err)
+		if first.Len() == 0 {
+			first = b
+		}
+		require.True(t, bytes.Equal(first.Bytes(), b.Bytes()))
+	}
+	for i := range 8 {
+		assert.Contains(t, first.String(), fmt.Sprintf("/Width %d\n/Height 2\n/ColorSpace /DeviceRGB", 3+i))
+	}
+}
+
 func drawn(t *testing.T, f Figure, o Options) image.Image {
 	t.Helper()
 	var b bytes.Buffer

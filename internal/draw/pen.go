@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"image/draw"
 	"image/png"
 	"io"
 	"maps"
@@ -109,7 +110,7 @@ func Write(w io.Writer, format string, f Figure, o Options) (notes []string, err
 		c := vgsvg.NewWith(vgsvg.UseWH(width, height))
 		p.canvas, out = c, c
 	case "pdf":
-		c := vgpdf.New(width, height)
+		c := &pdfCanvas{Canvas: vgpdf.New(width, height), widths: map[int]bool{}}
 		p.canvas, out = c, c
 	default:
 		return nil, fmt.Errorf("%q is not a format of figures", format)
@@ -126,6 +127,30 @@ type pngOf struct{ c *vgimg.Canvas }
 func (p pngOf) WriteTo(w io.Writer) (int64, error) {
 	e := png.Encoder{CompressionLevel: png.BestSpeed}
 	return 0, e.Encode(w, p.c.Image())
+}
+
+// pdfCanvas is a canvas whose images all differ in width: the library writes images in the order of their widths, and those of one width in any
+// order, so that the same figure would not always be the same bytes.
+type pdfCanvas struct {
+	*vgpdf.Canvas
+	widths map[int]bool
+}
+
+// DrawImage draws an image, on the right of which it leaves as many transparent columns as make its width another than those before.
+func (c *pdfCanvas) DrawImage(r vg.Rectangle, img image.Image) {
+	b := img.Bounds()
+	width := b.Dx()
+	for c.widths[width] {
+		width++
+	}
+	c.widths[width] = true
+	if width > b.Dx() {
+		wider := image.NewNRGBA(image.Rect(0, 0, width, b.Dy()))
+		draw.Draw(wider, wider.Bounds(), img, b.Min, draw.Src)
+		r.Max.X = r.Min.X + r.Size().X*vg.Length(width)/vg.Length(b.Dx())
+		img = wider
+	}
+	c.Canvas.DrawImage(r, img)
 }
 
 // pixel is the length of a pixel.
