@@ -299,11 +299,7 @@ func (d *Inflater) build(table []uint32, lengths []uint8, entries []uint32, tabl
 		return ErrCorrupt
 	}
 	main := table[:1<<tableBits]
-	if used <= 1 {
-		for i := range main {
-			main[i] = kindOther | otherNone
-		}
-	}
+	main[0], main[1] = kindOther|otherNone, kindOther|otherNone // stays so where there is one code or none
 	var offset [maxBits + 2]int
 	for l := 1; l <= maxBits; l++ {
 		offset[l+1] = offset[l] + count[l]
@@ -314,13 +310,16 @@ func (d *Inflater) build(table []uint32, lengths []uint8, entries []uint32, tabl
 			offset[l]++
 		}
 	}
-	// Codes in their order, with the first bit of a code as the lowest one.
+	// Codes in their order, with the first bit of a code as the lowest one. While codes have l bits the first 2^l entries are filled, then they are doubled.
 	code, l := uint(0), uint(1)
 	next := 1 << tableBits // where the next second table begins
 	prefix, second, secondBits := -1, 0, uint(0)
 	left := count
 	for k := range used {
 		for left[l] == 0 {
+			if l < tableBits {
+				copy(main[1<<l:], main[:1<<l])
+			}
 			code <<= 1
 			l++
 		}
@@ -329,10 +328,7 @@ func (d *Inflater) build(table []uint32, lengths []uint8, entries []uint32, tabl
 		turned := uint(bits.Reverse16(uint16(code)) >> (16 - l))
 		code++
 		if l <= tableBits {
-			e = withCode(e, l)
-			for i := turned; i < 1<<tableBits; i += 1 << l {
-				main[i] = e
-			}
+			main[turned] = withCode(e, l)
 			continue
 		}
 		if at := int(turned & (1<<tableBits - 1)); at != prefix { // a second table, as large as the codes with this beginning need
@@ -353,6 +349,9 @@ func (d *Inflater) build(table []uint32, lengths []uint8, entries []uint32, tabl
 		for i := turned >> tableBits; i < 1<<secondBits; i += 1 << (l - tableBits) {
 			table[second+int(i)] = e
 		}
+	}
+	for ; l < tableBits; l++ {
+		copy(main[1<<l:], main[:1<<l])
 	}
 	return nil
 }

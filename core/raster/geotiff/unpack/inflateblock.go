@@ -38,38 +38,39 @@ func (d *Inflater) quick(s *stream) (ended bool, err error) {
 	if at > lastIn || out > lastOut {
 		return false, nil
 	}
+	in, to := unsafe.Pointer(unsafe.SliceData(src)), unsafe.Pointer(unsafe.SliceData(dst))
 	// fill: bytes that do not fit whole are read again by the next one.
-	buffer |= binary.LittleEndian.Uint64(src[at:]) << have
+	buffer |= word(in, at) << (have & 63)
 	at += int(63-have) >> 3
 	have |= 56
 	e := literals[buffer&(1<<literalBits-1)]
 	for at <= lastIn && out <= lastOut {
 		// Up to three entries of literals, of 11 bits at most each; a match behind them takes 20 and 28 bits at most.
 		if e&kindMask < kindMatch {
-			binary.LittleEndian.PutUint16(dst[out:], uint16(e>>16))
+			*(*[2]byte)(unsafe.Add(to, out)) = [2]byte{byte(e >> 16), byte(e >> 24)}
 			out += 1 + int(e>>14&1)
 			buffer >>= e & 63
 			have -= uint(e & 63)
 			e = literals[buffer&(1<<literalBits-1)]
 			if e&kindMask < kindMatch {
-				binary.LittleEndian.PutUint16(dst[out:], uint16(e>>16))
+				*(*[2]byte)(unsafe.Add(to, out)) = [2]byte{byte(e >> 16), byte(e >> 24)}
 				out += 1 + int(e>>14&1)
 				buffer >>= e & 63
 				have -= uint(e & 63)
 				e = literals[buffer&(1<<literalBits-1)]
 				if e&kindMask < kindMatch {
-					binary.LittleEndian.PutUint16(dst[out:], uint16(e>>16))
+					*(*[2]byte)(unsafe.Add(to, out)) = [2]byte{byte(e >> 16), byte(e >> 24)}
 					out += 1 + int(e>>14&1)
 					buffer >>= e & 63
 					have -= uint(e & 63)
-					buffer |= binary.LittleEndian.Uint64(src[at:]) << have
+					buffer |= word(in, at) << (have & 63)
 					at += int(63-have) >> 3
 					have |= 56
 					e = literals[buffer&(1<<literalBits-1)]
 					continue
 				}
 			}
-			buffer |= binary.LittleEndian.Uint64(src[at:]) << have
+			buffer |= word(in, at) << (have & 63)
 			at += int(63-have) >> 3
 			have |= 56
 		}
@@ -88,11 +89,11 @@ func (d *Inflater) quick(s *stream) (ended bool, err error) {
 			e = literals[(int(e>>20)+int(buffer&(1<<(e>>8&15)-1)))%len(literals)]
 			switch {
 			case e&kindMask == kindLiteral:
-				dst[out] = byte(e >> 16)
+				*(*byte)(unsafe.Add(to, out)) = byte(e >> 16)
 				out++
 				buffer >>= e & 63
 				have -= uint(e & 63)
-				buffer |= binary.LittleEndian.Uint64(src[at:]) << have
+				buffer |= word(in, at) << (have & 63)
 				at += int(63-have) >> 3
 				have |= 56
 				e = literals[buffer&(1<<literalBits-1)]
@@ -124,15 +125,30 @@ func (d *Inflater) quick(s *stream) (ended bool, err error) {
 		buffer >>= f & 63
 		have -= uint(f & 63)
 		// The next entry is looked up before the match is copied.
-		buffer |= binary.LittleEndian.Uint64(src[at:]) << have
+		buffer |= word(in, at) << (have & 63)
 		at += int(63-have) >> 3
 		have |= 56
 		e = literals[buffer&(1<<literalBits-1)]
 		if distance > out {
 			return false, ErrCorrupt
 		}
-		repeat(dst, out, distance, length)
+		here := unsafe.Add(to, out)
 		out += length
+		switch from := unsafe.Add(here, -distance); {
+		case distance >= 16:
+			*(*[16]byte)(here) = *(*[16]byte)(from)
+			*(*[16]byte)(unsafe.Add(here, 16)) = *(*[16]byte)(unsafe.Add(from, 16))
+			for i := 32; i < length; i += 16 {
+				*(*[16]byte)(unsafe.Add(here, i)) = *(*[16]byte)(unsafe.Add(from, i))
+			}
+		case distance == 1:
+			v := uint64(*(*byte)(from)) * 0x0101010101010101
+			for i := 0; i < length; i += 32 {
+				*(*[4]uint64)(unsafe.Add(here, i)) = [4]uint64{v, v, v, v}
+			}
+		default:
+			repeatNear(here, distance, length)
+		}
 	}
 	s.at, s.bits, s.have, s.out = at, buffer&(1<<have-1), have, out
 	return false, nil
@@ -141,30 +157,32 @@ func (d *Inflater) quick(s *stream) (ended bool, err error) {
 // beyond is how many bytes [repeat] may write behind a match.
 const beyond = 32
 
+// word is the eight bytes behind in[at].
+func word(in unsafe.Pointer, at int) uint64 {
+	return binary.LittleEndian.Uint64((*[8]byte)(unsafe.Add(in, at))[:])
+}
+
 // repeat copies a match to dst[out:], of which length+beyond bytes exist, in words that reach beyond it. The caller has checked that distance is at most out.
 func repeat(dst []byte, out, distance, length int) {
 	to := unsafe.Pointer(&dst[out : out+length+beyond][0]) // all that is written lies in here
-	from := unsafe.Pointer(&dst[out-distance])             // and all that is read ends before it does
-	switch {
+	switch from := unsafe.Pointer(&dst[out-distance]); {   // and all that is read ends before it does
 	case distance >= 16:
-		*(*[16]byte)(to) = *(*[16]byte)(from)
-		*(*[16]byte)(unsafe.Add(to, 16)) = *(*[16]byte)(unsafe.Add(from, 16))
-		for i := 32; i < length; i += 16 {
+		for i := 0; i < length; i += 16 {
 			*(*[16]byte)(unsafe.Add(to, i)) = *(*[16]byte)(unsafe.Add(from, i))
 		}
-	case distance == 1:
-		v := uint64(*(*byte)(from)) * 0x0101010101010101
-		for i := 0; i < length; i += 32 {
-			*(*[4]uint64)(unsafe.Add(to, i)) = [4]uint64{v, v, v, v}
-		}
-	case distance >= 8:
-		for i := 0; i < length; i += 8 {
-			*(*uint64)(unsafe.Add(to, i)) = *(*uint64)(unsafe.Add(from, i))
-		}
-	default: // of a word as many bytes are right as the distance is long
-		for i := 0; i < length; i += distance {
-			*(*uint64)(unsafe.Add(to, i)) = *(*uint64)(unsafe.Add(from, i))
-		}
+	default:
+		repeatNear(to, distance, length)
+	}
+}
+
+// repeatNear is repeat for distances of less than 16 bytes.
+func repeatNear(to unsafe.Pointer, distance, length int) {
+	from, step := unsafe.Add(to, -distance), 8
+	if distance < 8 { // of a word as many bytes are right as the distance is long
+		step = distance
+	}
+	for i := 0; i < length; i += step {
+		*(*uint64)(unsafe.Add(to, i)) = *(*uint64)(unsafe.Add(from, i))
 	}
 }
 
