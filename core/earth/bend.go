@@ -16,6 +16,7 @@ type Bend struct {
 	f     func([2]float64) ([2]float64, bool)
 	step  float64 // of the lattice, in units of the source
 	cells sync.Map
+	nodes sync.Map // of the lattice, which four cells share
 }
 
 // NewBend prepares predictions for the mapping f with a lattice of the given step.
@@ -40,13 +41,29 @@ func (b *Bend) cell(k bendKey) *bendCell {
 	c := &bendCell{ok: true}
 	for j := range 2 {
 		for i := range 2 {
-			s, ok := b.derive([2]float64{float64(int(k[0])+i) * b.step, float64(int(k[1])+j) * b.step})
-			c.corner[j][i] = s
-			c.ok = c.ok && ok
+			n := b.node(bendKey{k[0] + int32(i), k[1] + int32(j)})
+			c.corner[j][i] = n.second
+			c.ok = c.ok && n.ok
 		}
 	}
 	got, _ := b.cells.LoadOrStore(k, c)
 	return got.(*bendCell)
+}
+
+// bendNode has the derivatives at a node, if there are any.
+type bendNode struct {
+	second
+	ok bool
+}
+
+func (b *Bend) node(k bendKey) *bendNode {
+	if n, ok := b.nodes.Load(k); ok {
+		return n.(*bendNode)
+	}
+	n := new(bendNode)
+	n.second, n.ok = b.derive([2]float64{float64(k[0]) * b.step, float64(k[1]) * b.step})
+	b.nodes.Store(k, n)
+	return n
 }
 
 // derive takes second differences over a tenth of a step, large enough to keep their digits.

@@ -47,13 +47,14 @@ type kernel struct {
 	extents    []Extent // by slot: of the zone and window at hand
 	present    []uint64 // which of extents are not empty
 
-	counter counter  // for one layer of bytes
-	stride  int      // of its cells in the last window
-	sharing *sharing // nil where another group marks what zones share
+	whole8  *wholeCells // for one layer of bytes whose areas vary along a row
+	counter counter     // for one layer of bytes
+	stride  int         // of its cells in the last window
+	sharing *sharing    // nil where another group marks what zones share
 }
 
 func newKernel(layers []*layer, areas *raster.Areas) *kernel {
-	k := &kernel{layers: layers, areas: areas, counter: newCounter(), allBytes: true}
+	k := &kernel{layers: layers, areas: areas, counter: newCounter(), whole8: new(wholeCells), allBytes: true}
 	for _, l := range layers {
 		k.allBytes = k.allBytes && l.bytes
 	}
@@ -160,8 +161,8 @@ func (k *kernel) flush(seg *raster.Segment, moments bool) {
 				e.whole(int64(v), area)
 				continue
 			}
-			n, sum, squares := int64(v&(1<<sumShift-1)), int64(v>>sumShift&(1<<(squareShift-sumShift)-1)), int64(v>>squareShift)
-			e.whole(n, sumOf(n*seg.A+sum*seg.B+squares*seg.C))
+			n, area := areaOf(v, seg)
+			e.whole(n, sumOf(area))
 		}
 	}
 	k.seen = 0
@@ -255,6 +256,10 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	from, to := max(int(t.from), w.Row), min(int(t.to), w.Row+w.Height)
 	if counted && alike {
 		return k.bytes(w, t, from, to, &segments[0])
+	}
+	if bytes && byCell {
+		k.bytesByCell(w, t, from, to, segments, rowFrom)
+		return nil
 	}
 	for row := from; row < to; row++ {
 		full, edge, skipped := t.cropped(row, w)

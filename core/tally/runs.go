@@ -21,6 +21,12 @@ var packed = func() (t [513]uint64) {
 	return t
 }()
 
+// areaOf is how many columns packed moments have, and their area in a segment.
+func areaOf(v uint64, seg *raster.Segment) (n, area int64) {
+	n, sum, squares := int64(v&(1<<sumShift-1)), int64(v>>sumShift&(1<<(squareShift-sumShift)-1)), int64(v>>squareShift)
+	return n, n*seg.A + sum*seg.B + squares*seg.C
+}
+
 // runEnds says where the runs of a row end.
 type runEnds struct {
 	ready bool

@@ -67,6 +67,9 @@ func newMapping(s *Set, g raster.Grid, shift *earth.Shift) *mapping {
 		perDegree := math.Pi / 180 / crs.Unit
 		m.tol.Longest, m.tol.Bend = longestDegrees*perDegree, earth.NewBend(m.toCells, bendDegrees*perDegree)
 	}
+	if !m.straight && !(crs.Geographic() && g.CRS.Geographic()) {
+		m.toCells = newCarried(m.toCells, s.corners()).to
+	}
 	m.west, m.south, m.east, m.north, m.bounded = g.GeographicBounds()
 	margin := 0.05 + 0.02*math.Max(m.east-m.west, m.north-m.south)
 	m.west, m.south, m.east, m.north = m.west-margin, m.south-margin, m.east+margin, m.north+margin
@@ -146,6 +149,18 @@ func (m *mapping) seams(s *Set) {
 		mx, my := 0.02*(lon[1]-lon[0])+1e-4, 0.02*(lat[1]-lat[0])+1e-4
 		m.cuts = !inBox([]Ring{{{lon[0] - mx, math.Max(-math.Pi/2, lat[0]-my)}, {lon[1] + mx, math.Min(math.Pi/2, lat[1]+my)}}}, m.domain)
 	}
+}
+
+// corners is how many corners all zones have.
+func (s *Set) corners() (n int) {
+	for i := range s.Zones {
+		for _, p := range s.Zones[i].Polygons {
+			for _, r := range p {
+				n += len(r)
+			}
+		}
+	}
+	return n
 }
 
 // bounds is the extent of all zones in their own CRS.
