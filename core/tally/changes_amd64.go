@@ -6,20 +6,6 @@ import "golang.org/x/sys/cpu"
 func changeWords(dst *uint64, row *uint8, n int)
 
 //go:noescape
-func changeWords3(dst *uint64, a, b, c *uint8, n int)
-
-// changes8of3 sets bit i of dst where row[i] differs from row[i+1] in any of two or three rows; n is a multiple of 64 below
-// their lengths. It is false, and nothing is done, on a processor that has no such way.
-func changes8of3(dst []uint64, rows [3][]uint8, n int) bool {
-	if !cpu.X86.HasAVX2 || n == 0 {
-		return false
-	}
-	_, _, _, _ = dst[n/64-1], rows[0][n], rows[1][n], rows[2][n]
-	changeWords3(&dst[0], &rows[0][0], &rows[1][0], &rows[2][0], n/64)
-	return true
-}
-
-//go:noescape
 func flattenWords(ends, rank *int32, mask *uint64, words int) int
 
 // changes8 sets bit i of dst where row[i] differs from row[i+1]; n is a multiple of 64 below
@@ -39,4 +25,18 @@ func flatten(ends, rank []int32, mask []uint64) int {
 	}
 	_, _ = ends[len(mask)*64+7], rank[len(mask)-1]
 	return flattenWords(&ends[0], &rank[0], &mask[0], len(mask))
+}
+
+//go:noescape
+func differWords(masks, ends, both *uint64, a, b, c *uint8, n int) (all, differing int)
+
+// differ8 is differPlain for as many columns as it can, by other means; it returns how many these are.
+func differ8(masks, ends, both []uint64, rows *[3][]uint8) (columns, all, differing int) {
+	n := (len(rows[0]) - 1) / 64 // the byte behind the last of a word is read
+	if !cpu.X86.HasAVX2 || n < 1 {
+		return 0, 0, 0
+	}
+	_, _, _, _, _ = masks[n-1], ends[n-1], both[n-1], rows[1][n*64], rows[2][n*64]
+	all, differing = differWords(&masks[0], &ends[0], &both[0], &rows[0][0], &rows[1][0], &rows[2][0], n)
+	return n * 64, all, differing
 }

@@ -39,40 +39,67 @@ loop:
 	JNZ      loop
 	RET
 
-// One more row of a layer: ANDs to Y0 and Y1 where its 64 bytes equal the ones after them.
+// One more layer: ANDs to Y0 and Y1 where its 64 bytes equal the ones after them, and to Y2 and Y3 where they equal those of the first layer, Y4 and Y5.
 #define LAYER(row) \
-	VMOVDQU  (row), Y2        \
-	VPCMPEQB 1(row), Y2, Y2   \
-	VMOVDQU  32(row), Y3      \
-	VPCMPEQB 33(row), Y3, Y3  \
-	VPAND    Y2, Y0, Y0       \
-	VPAND    Y3, Y1, Y1       \
+	VMOVDQU  (row), Y6      \
+	VMOVDQU  32(row), Y7    \
+	VPCMPEQB 1(row), Y6, Y8 \
+	VPCMPEQB 33(row), Y7, Y9 \
+	VPCMPEQB Y4, Y6, Y6     \
+	VPCMPEQB Y5, Y7, Y7     \
+	VPAND    Y8, Y0, Y0     \
+	VPAND    Y9, Y1, Y1     \
+	VPAND    Y6, Y2, Y2     \
+	VPAND    Y7, Y3, Y3     \
 	ADDQ     $64, row
 
-// func changeWords3(dst *uint64, a, b, c *uint8, n int)
-// For each of n·64 places sets a bit where a byte of any of the rows differs from the one after it.
-TEXT ·changeWords3(SB), NOSPLIT, $0-40
-	MOVQ dst+0(FP), DI
-	MOVQ a+8(FP), R8
-	MOVQ b+16(FP), R9
-	MOVQ c+24(FP), R10
-	MOVQ n+32(FP), CX
+// The bits of two vectors, inverted.
+#define BITS(low, high, to, room) \
+	VPMOVMSKB low, to   \
+	VPMOVMSKB high, room \
+	SHLQ      $32, room \
+	ORQ       room, to  \
+	NOTQ      to
 
-loop3:
-	VPCMPEQB  Y0, Y0, Y0
-	VPCMPEQB  Y1, Y1, Y1
-	LAYER(R8)
+// func differWords(masks, ends, both *uint64, a, b, c *uint8, n int) (all, differing int)
+TEXT ·differWords(SB), NOSPLIT, $0-72
+	MOVQ masks+0(FP), DI
+	MOVQ ends+8(FP), SI
+	MOVQ both+16(FP), DX
+	MOVQ a+24(FP), R8
+	MOVQ b+32(FP), R9
+	MOVQ c+40(FP), R10
+	MOVQ n+48(FP), CX
+	XORQ R11, R11
+	XORQ R12, R12
+
+differ:
+	VMOVDQU   (R8), Y4
+	VMOVDQU   32(R8), Y5
+	VPCMPEQB  1(R8), Y4, Y0
+	VPCMPEQB  33(R8), Y5, Y1
+	ADDQ      $64, R8
+	VPCMPEQB  Y2, Y2, Y2
+	VPCMPEQB  Y3, Y3, Y3
 	LAYER(R9)
 	LAYER(R10)
-	VPMOVMSKB Y0, AX
-	VPMOVMSKB Y1, BX
-	SHLQ      $32, BX
-	ORQ       BX, AX
-	NOTQ      AX
-	MOVQ      AX, (DI)
+	BITS(Y0, Y1, AX, BX)
+	MOVQ      AX, (SI)
+	POPCNTQ   AX, BX
+	ADDQ      BX, R11
+	BITS(Y2, Y3, R13, BX)
+	MOVQ      R13, (DI)
+	ANDQ      AX, R13
+	MOVQ      R13, (DX)
+	POPCNTQ   R13, BX
+	ADDQ      BX, R12
 	ADDQ      $8, DI
+	ADDQ      $8, SI
+	ADDQ      $8, DX
 	DECQ      CX
-	JNZ       loop3
+	JNZ       differ
+	MOVQ      R11, all+56(FP)
+	MOVQ      R12, differing+64(FP)
 	VZEROUPPER
 	RET
 

@@ -47,6 +47,7 @@ type kernel struct {
 	extents    []Extent // by slot: of the zone and window at hand
 	present    []uint64 // which of extents are not empty
 
+	differ  differences // for two layers of bytes or three
 	whole8  *wholeCells // for one layer of bytes whose areas vary along a row
 	counter counter     // for one layer of bytes
 	stride  int         // of its cells in the last window
@@ -79,10 +80,15 @@ func (k *kernel) slotAt(col, row int) (int32, error) {
 			return 0, err
 		}
 		if s, err = p.slot(s, b); err != nil {
-			return 0, fmt.Errorf("%s and %s: %w", k.layers[n].name, l.name, err)
+			return 0, k.failed(n, err)
 		}
 	}
 	return s, err
+}
+
+// failed says of which layers the n-th pairs are that err is about.
+func (k *kernel) failed(n int, err error) error {
+	return fmt.Errorf("%s and %s: %w", k.layers[n].name, k.layers[n+1].name, err)
 }
 
 // value is what the layers hold in cells of slot s, in slots of the tally.
@@ -130,7 +136,7 @@ func (k *kernel) begin(w raster.Window) {
 			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words]}
 		}
 	}
-	k.used = 0
+	k.used, k.differ.known = 0, false
 	for r := range k.rows {
 		k.rows[r].ready = false
 	}
@@ -259,6 +265,14 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	}
 	if bytes && byCell {
 		k.bytesByCell(w, t, from, to, segments, rowFrom)
+		return nil
+	}
+	if alike && len(k.layers) > 1 && k.allBytes && k.fewDiffer() {
+		if err := k.byDifferences(w, t, from, to); err != nil {
+			return err
+		}
+		k.flush(&segments[0], false)
+		k.flushShares(&segments[0])
 		return nil
 	}
 	for row := from; row < to; row++ {

@@ -1,6 +1,7 @@
 package tally
 
 import (
+	"math/bits"
 	"slices"
 	"testing"
 
@@ -63,7 +64,7 @@ func patches(n int) *raster.Memory {
 	return m
 }
 
-// Where runs of several layers end, against comparing cell by cell.
+// Where layers differ and where their runs end, against comparing cell by cell.
 func TestRowsTogetherAgainstPlain(t *testing.T) {
 	state := uint64(7)
 	next := func(n int) int {
@@ -84,19 +85,30 @@ func TestRowsTogetherAgainstPlain(t *testing.T) {
 		if next(2) == 0 {
 			rows[2] = rows[1]
 		}
-		got, want, one := make([]uint64, n/64), make([]uint64, n/64), make([]uint64, n/64)
-		if !changes8of3(got, rows, n) {
-			t.Log("this processor compares layer by layer")
+		var got, want [3][]uint64
+		for i := range got {
+			got[i], want[i] = make([]uint64, n/64), make([]uint64, n/64+1)
+		}
+		columns, all, differing := differ8(got[0], got[1], got[2], &rows)
+		if columns == 0 {
+			t.Log("this processor compares column by column")
 			return
 		}
-		for i := range rows {
-			changesPlain(one, rows[i], n)
-			for w := range want {
-				want[w] |= one[w]
+		if columns != n {
+			t.Fatalf("%d of %d columns", columns, n)
+		}
+		differPlain(want[0], want[1], want[2], &rows, 0, n+1)
+		counts := [3]int{}
+		for i := range got {
+			if !slices.Equal(want[i][:n/64], got[i]) {
+				t.Fatalf("%d cells, %d: %x, not %x", n, i, got[i], want[i])
+			}
+			for _, w := range got[i] {
+				counts[i] += bits.OnesCount64(w)
 			}
 		}
-		if !slices.Equal(want, got) {
-			t.Fatalf("%d cells: %x, not %x", n, got, want)
+		if counts[1] != all || counts[2] != differing {
+			t.Fatalf("%d and %d of %v", all, differing, counts)
 		}
 	}
 }

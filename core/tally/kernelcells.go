@@ -36,7 +36,7 @@ func (k *kernel) bytesByCell(w raster.Window, t touch, from, to int, segments []
 				s := a >> shift
 				begin := s << shift
 				end := min(b, begin+l)
-				k.runs8(row-w.Row, a-w.Col, end-w.Col, true, begin-w.Col)
+				k.seen |= k.runs8((*[256]uint64)(k.acc), row-w.Row, a-w.Col, end-w.Col, true, begin-w.Col)
 				k.settle(&of[s])
 				a = end
 			}

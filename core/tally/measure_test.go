@@ -649,3 +649,36 @@ func TestRasterZonesAreTheirCells(t *testing.T) {
 		assert.Equal(t, len(pairs.Zones[0].Values), found)
 	}
 }
+
+// Epochs in which little changes are counted by what differs, others and wider numbers by runs of combinations: all give the same.
+func TestEpochsInBytesAndWiderNumbersAgree(t *testing.T) {
+	rng := rand.New(rand.NewPCG(41, 1))
+	for name, g := range grids(t) {
+		for _, changed := range []int{0, 3, 40, 100} { // in a hundred cells
+			zones, _ := mosaicOf(rng, 3, 3, 2, 2, float64(g.Width)-3, float64(g.Height)-2)
+			for layers := 2; layers <= 3; layers++ {
+				for _, block := range [][2]int{{64, 64}, {200, 50}, {33, 20}} {
+					salt := rng.Uint64()
+					var bytes, wide []raster.Source
+					for n := range layers {
+						cover := func(c, r int) float64 {
+							v := float64((c/5 + r/3) % 7)
+							h := (uint64(c/2)*1000+uint64(r))*0x9e3779b97f4a7c15 ^ salt*uint64(n)
+							h ^= h >> 29
+							if h *= 0xbf58476d1ce4e5b9; n > 0 && int(h>>33%100) < changed {
+								return float64(h >> 50 % 40)
+							}
+							return v
+						}
+						bytes = append(bytes, fill(g, raster.Uint8, block[0], block[1], cover))
+						wide = append(wide, fill(g, raster.Int16, 64, 16, cover))
+					}
+					for _, set := range []*zone.Set{inCells(g, zones...), inCells(g, []zone.Ring{rect(0, 0, float64(g.Width), float64(g.Height))})} {
+						want, got := measure(t, set, false, 1, wide...), measure(t, set, false, 2, bytes...)
+						require.Equal(t, held(want), held(got), "%s, %d layers, %d %% changed", name, layers, changed)
+					}
+				}
+			}
+		}
+	}
+}

@@ -43,11 +43,16 @@ func (k *kernel) prepare(row int) {
 	}
 	k.at.ready = true
 	width := k.width
-	if k.rowsAtOnce(row) {
-		k.flatten()
-		return
+	layers := k.layers
+	if len(layers) > 1 && k.allBytes {
+		if !k.fewDiffer() {
+			copy(k.at.mask, k.differ.ends[row*k.differ.words:])
+			k.flatten()
+			return
+		}
+		layers = layers[:1]
 	}
-	for n, l := range k.layers {
+	for n, l := range layers {
 		dst := k.at.mask
 		if n > 0 {
 			dst = k.second
@@ -89,29 +94,6 @@ func (k *kernel) prepare(row int) {
 	k.flatten()
 }
 
-// rowsAtOnce finds where runs of two or three layers of bytes end together. It is false where that cannot be done.
-func (k *kernel) rowsAtOnce(row int) bool {
-	if len(k.layers) < 2 || !k.allBytes || k.width&63 != 0 {
-		return false
-	}
-	var rows [3][]uint8
-	for n := range rows {
-		c := &k.layers[min(n, len(k.layers)-1)].cells
-		at := row * c.Stride
-		all := c.U8[:cap(c.U8)]
-		if at+k.width >= len(all) {
-			return false
-		}
-		rows[n] = all[at : at+k.width+1]
-	}
-	mask := k.at.mask
-	if !changes8of3(mask, rows, k.width) {
-		return false
-	}
-	mask[len(mask)-1] |= 1 << 63
-	return true
-}
-
 // flatten lists the ends of runs of the row at hand.
 func (k *kernel) flatten() {
 	// Lists are packed, so that the little that is used of their room stays in the cache.
@@ -135,10 +117,13 @@ func (k *kernel) endsIn(from, to int) []int32 {
 // lengths, or with moments the packed moments of their columns, counted from column origin on.
 func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 	if len(k.layers) == 1 && k.layers[0].cells.Type.Bytes() == 1 {
-		k.runs8(row, from, to, moments, origin)
+		k.seen |= k.runs8((*[256]uint64)(k.acc), row, from, to, moments, origin)
 		return nil
 	}
 	if len(k.layers) > 1 && k.allBytes {
+		if k.fewDiffer() {
+			return k.stretchByDifferences(row, from, to, moments, origin)
+		}
 		return k.runsBytes(row, from, to, moments, origin)
 	}
 	last := from
@@ -222,14 +207,11 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 	return nil
 }
 
-// runs8 is runs for one layer of bytes, whose slots are the bytes themselves. It takes the
-// greater part of the time of measuring, so that its loop has no call, one branch and one
-// addition to memory. There are at least 256 slots, in 64 groups: with bytes, exactly.
-func (k *kernel) runs8(row, from, to int, moments bool, origin int) {
+// runs8 adds the runs of the first layer, whose slots are the bytes themselves, to acc, and says by bit v>>2 which values v there are. It takes the
+// greater part of the time of measuring, so that its loop has no call, one branch and one addition to memory.
+func (k *kernel) runs8(acc *[256]uint64, row, from, to int, moments bool, origin int) (seen uint64) {
 	c := &k.layers[0].cells
 	cells := c.U8[row*c.Stride:][:to]
-	acc := (*[256]uint64)(k.acc)
-	seen := k.seen
 	if moments {
 		before := packed[from-origin]
 		for _, e := range k.endsIn(from, to) {
@@ -241,8 +223,7 @@ func (k *kernel) runs8(row, from, to int, moments bool, origin int) {
 		}
 		v := cells[to-1]
 		acc[v] += packed[to-origin] - before
-		k.seen = seen | 1<<(v>>2)
-		return
+		return seen | 1<<(v>>2)
 	}
 	last := int32(from)
 	for _, e := range k.endsIn(from, to) {
@@ -253,5 +234,5 @@ func (k *kernel) runs8(row, from, to int, moments bool, origin int) {
 	}
 	v := cells[to-1]
 	acc[v] += uint64(to - int(last))
-	k.seen = seen | 1<<(v>>2)
+	return seen | 1<<(v>>2)
 }

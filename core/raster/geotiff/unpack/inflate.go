@@ -13,6 +13,7 @@ import (
 	"errors"
 	"io"
 	"math/bits"
+	"sync"
 )
 
 // Errors of streams. One that is cut off gives [io.ErrUnexpectedEOF].
@@ -49,12 +50,17 @@ const (
 
 // Inflater holds the tables of a block. Its zero value can be used, for one stream after another.
 type Inflater struct {
+	tables         // of dynamic codes
+	now    *tables // those of the block at hand
+	sorted [mostLiterals]uint16
+	pre    [1 << precodeBits]uint32
+}
+
+// tables are those of a block, with the lengths of its codes.
+type tables struct {
 	literals  [1<<literalBits + 1024]uint32
 	distances [1<<distanceBits + 512]uint32
-	fixed     bool // the tables are those of fixed codes
 	lengths   [mostLiterals + mostDistances]uint8
-	sorted    [mostLiterals]uint16
-	precode   [1 << precodeBits]uint32
 }
 
 var lengthBase = [29]uint16{3, 4, 5, 6, 7, 8, 9, 10, 11, 13, 15, 17, 19, 23, 27, 31, 35, 43, 51, 59, 67, 83, 99, 115, 131, 163, 195, 227, 258}
@@ -151,9 +157,7 @@ func (d *Inflater) Raw(dst, src []byte) (n, used int, err error) {
 		case 0:
 			err = s.stored()
 		case 1:
-			if !d.fixed {
-				d.fixedTables()
-			}
+			d.now = fixedTables()
 			err = d.block(&s)
 		case 2:
 			if err = d.dynamicTables(&s); err == nil {
@@ -193,8 +197,9 @@ func (s *stream) stored() error {
 	return nil
 }
 
-// fixedTables makes the tables of fixed codes.
-func (d *Inflater) fixedTables() {
+// fixedTables are the tables of fixed codes, which many streams end with.
+var fixedTables = sync.OnceValue(func() *tables {
+	d := new(Inflater)
 	for i := range mostLiterals {
 		switch {
 		case i < 144, i >= 280:
@@ -211,12 +216,12 @@ func (d *Inflater) fixedTables() {
 	d.build(d.literals[:], d.lengths[:mostLiterals], literalEntry[:], literalBits)
 	d.pairs()
 	d.build(d.distances[:], d.lengths[mostLiterals:], distanceEntry[:], distanceBits)
-	d.fixed = true
-}
+	return &d.tables
+})
 
 // dynamicTables reads the tables of a block.
 func (d *Inflater) dynamicTables(s *stream) error {
-	d.fixed = false
+	d.now = &d.tables
 	if s.fill(); s.have < 14 {
 		return io.ErrUnexpectedEOF
 	}
@@ -233,13 +238,13 @@ func (d *Inflater) dynamicTables(s *stream) error {
 		}
 		lengths[precodeOrder[i]] = uint8(s.take(3))
 	}
-	if err := d.build(d.precode[:], lengths[:], precodeEntry[:], precodeBits); err != nil {
+	if err := d.build(d.pre[:], lengths[:], precodeEntry[:], precodeBits); err != nil {
 		return err
 	}
 	all := d.lengths[:literals+distances]
 	for i := 0; i < len(all); {
 		s.fill()
-		e := d.precode[s.bits&(1<<precodeBits-1)]
+		e := d.pre[s.bits&(1<<precodeBits-1)]
 		n := uint(e & 63)
 		symbol := e >> 16
 		if e&kindMask != 0 {

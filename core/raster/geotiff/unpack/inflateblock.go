@@ -33,7 +33,7 @@ func (d *Inflater) block(s *stream) error {
 func (d *Inflater) quick(s *stream) (ended bool, err error) {
 	src, at, buffer, have := s.src, s.at, s.bits, s.have
 	dst, out := s.dst, s.out
-	literals, distances := &d.literals, &d.distances
+	literals, distances := &d.now.literals, &d.now.distances
 	lastIn, lastOut := len(src)-inputSlack, len(dst)-outputSlack
 	if at > lastIn || out > lastOut {
 		return false, nil
@@ -189,16 +189,16 @@ func repeatNear(to unsafe.Pointer, distance, length int) {
 // symbol decodes one symbol, and reports whether it ends the block.
 func (d *Inflater) symbol(s *stream) (ended bool, err error) {
 	s.fill()
-	e := d.literals[s.bits&(1<<literalBits-1)]
+	e := d.now.literals[s.bits&(1<<literalBits-1)]
 	if e&kindMask == kindTwo { // the first of both: the second may not fit, or be the last bits of the input
-		e = kindLiteral | e&0x00ff0000 | uint32(d.lengths[e>>16&255])
+		e = kindLiteral | e&0x00ff0000 | uint32(d.now.lengths[e>>16&255])
 	}
 	if e&kindMask == kindOther && e&otherMask == otherTable {
 		if s.have < literalBits {
 			return false, io.ErrUnexpectedEOF
 		}
 		s.take(literalBits)
-		e = d.literals[int(e>>20)+int(s.bits&(1<<(e>>8&15)-1))]
+		e = d.now.literals[int(e>>20)+int(s.bits&(1<<(e>>8&15)-1))]
 	}
 	if uint(e&63) > s.have {
 		return false, io.ErrUnexpectedEOF
@@ -222,13 +222,13 @@ func (d *Inflater) symbol(s *stream) (ended bool, err error) {
 	s.take(uint(e >> 8 & 31))
 	length := int(e>>16) + int(s.take(uint(e&63-e>>8&31)))
 	s.fill()
-	f := d.distances[s.bits&(1<<distanceBits-1)]
+	f := d.now.distances[s.bits&(1<<distanceBits-1)]
 	if f&kindMask == kindOther && f&otherMask == otherTable {
 		if s.have < distanceBits {
 			return false, io.ErrUnexpectedEOF
 		}
 		s.take(distanceBits)
-		f = d.distances[int(f>>20)+int(s.bits&(1<<(f>>8&15)-1))]
+		f = d.now.distances[int(f>>20)+int(s.bits&(1<<(f>>8&15)-1))]
 	}
 	if f&kindMask != kindMatch {
 		if s.have == 0 {

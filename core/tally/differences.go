@@ -1,0 +1,238 @@
+package tally
+
+import (
+	"math/bits"
+
+	"github.com/verdex-land/verdex/core/raster"
+)
+
+// Most ground is the same in all epochs. Where that is so, the first layer of a group of bytes is counted alone, and the few cells in which
+// another layer holds something else are then moved from what it would be without them to their combination: the sums are the same, and
+// what takes a look-up for each run of a combination is done for those cells only.
+
+// differences are where the layers differ in a window, and where runs of their combinations end.
+type differences struct {
+	known bool     // of the window at hand
+	few   bool     // most runs are of cells in which the layers hold the same
+	masks []uint64 // by row: bit c is set where the layers differ in column c
+	ends  []uint64 // by row: bit c is set where a run ends at column c
+	both  []uint64 // where both are
+	words int      // of each for a row
+	list  []int32  // room for columns of a row, and for their ranks
+	ranks []int32
+	base  [256]uint64
+	seen  uint64 // bit v>>2 is set where base of v may not be 0
+	met   [1 << metBits]metCombination
+}
+
+// metCombination is the slot of a combination of bytes, for which there is room in acc; key is one more than the bytes as a number.
+type metCombination struct {
+	key  uint32
+	slot int32
+}
+
+const metBits = 11
+
+// fewDiffer finds where the layers differ, and reports whether that is in few runs.
+func (k *kernel) fewDiffer() bool {
+	d := &k.differ
+	if d.known {
+		return d.few
+	}
+	d.known = true
+	d.words = (k.width + 63) / 64
+	n := d.words * len(k.rows)
+	d.masks, d.ends, d.both = sized(d.masks, n), sized(d.ends, n), sized(d.both, n)
+	d.list, d.ranks = sized(d.list, d.words*64+8), sized(d.ranks, d.words)
+	all, differing := 0, 0
+	for row := range k.rows {
+		at := row * d.words
+		masks, ends, both := d.masks[at:at+d.words], d.ends[at:at+d.words], d.both[at:at+d.words]
+		// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
+		rows := k.bytesOf(row, k.width+1)
+		done, n, m := differ8(masks, ends, both, &rows)
+		if all, differing = all+n, differing+m; done < k.width {
+			n, m = differPlain(masks, ends, both, &rows, done, k.width)
+			all, differing = all+n, differing+m
+			continue
+		}
+		ends[d.words-1] |= 1 << 63 // a run ends with the row
+		both[d.words-1] |= masks[d.words-1] & (1 << 63)
+	}
+	d.few = 2*differing <= all
+	return d.few
+}
+
+// bytesOf are the bytes of two layers or three in the first columns of a row, as many as there are; of two, the second comes twice.
+func (k *kernel) bytesOf(row, columns int) (rows [3][]uint8) {
+	for i := range rows {
+		c := &k.layers[min(i, len(k.layers)-1)].cells
+		at := row * c.Stride
+		rows[i] = c.U8[at:min(at+columns, cap(c.U8))]
+		columns = len(rows[i])
+	}
+	rows[0], rows[1] = rows[0][:columns], rows[1][:columns]
+	return rows
+}
+
+// byDifferences adds the whole cells of one zone in the window at hand, in rows from to to-1. The counter is used where all cells have the same area.
+func (k *kernel) byDifferences(w raster.Window, t touch, from, to int) error {
+	d, c := &k.differ, &k.layers[0].cells
+	for ok := false; !ok; { // a second time where it has learnt new values
+		if k.counter.off {
+			break
+		}
+		for row := from; row < to; row++ {
+			full, _, _ := t.cropped(row, w)
+			at := (row-w.Row)*c.Stride - w.Col
+			for _, r := range full {
+				k.counter.add(c.U8, at+max(int(r.From), w.Col), at+min(int(r.To), w.Col+w.Width))
+			}
+		}
+		var seen uint64
+		if seen, ok = k.counter.take(&d.base); ok {
+			d.seen |= seen
+		} else {
+			k.counter.learn(c.U8, c.Stride, k.width, len(k.rows))
+		}
+	}
+	for row := from; row < to; row++ {
+		full, edge, _ := t.cropped(row, w)
+		if k.sharing != nil && k.sharing.band != nil {
+			k.sharing.mark(t.spans.Zone, row, full)
+		}
+		for _, r := range full {
+			a, b := max(int(r.From)-w.Col, 0), min(int(r.To)-w.Col, w.Width)
+			if k.counter.off {
+				k.prepare(row - w.Row)
+				d.seen |= k.runs8(&d.base, row-w.Row, a, b, false, 0)
+			}
+			if err := k.move(row-w.Row, a, b, false, 0); err != nil {
+				return err
+			}
+		}
+		if err := k.cutAlike(edge, w.Col, row-w.Row); err != nil {
+			return err
+		}
+	}
+	return k.same()
+}
+
+// stretchByDifferences adds columns from to to-1 of a row of the window, as runs does.
+func (k *kernel) stretchByDifferences(row, from, to int, moments bool, origin int) error {
+	d := &k.differ
+	d.seen |= k.runs8(&d.base, row, from, to, moments, origin)
+	if err := k.move(row, from, to, moments, origin); err != nil {
+		return err
+	}
+	return k.same()
+}
+
+// move moves the cells of columns from to to-1 of a row in which the layers differ from base to acc.
+func (k *kernel) move(row, from, to int, moments bool, origin int) error {
+	d := &k.differ
+	rows := k.bytesOf(row, to)
+	a, b, c := rows[0], rows[1][:to], rows[2][:to]
+	ends := d.ends[row*d.words:][:d.words]
+	first, last := from>>6, (to-1)>>6
+	// Where runs of such cells end: in the list each column and one more, and the last one in any case, as the range ends there.
+	list := d.list[:flatten(d.list, d.ranks, d.both[row*d.words:][first:last+1])]
+	base := int32(first << 6)
+	for len(list) > 0 && int(base+list[0]) <= from {
+		list = list[1:]
+	}
+	for len(list) > 0 && int(base+list[len(list)-1]) >= to {
+		list = list[:len(list)-1]
+	}
+	if d.masks[row*d.words+last]>>(uint(to-1)&63)&1 == 1 {
+		list = append(list, int32(to)-base)
+	}
+	acc, seen, group := k.acc, k.seen, k.group
+	for _, end := range list {
+		col := int(base+end) - 1
+		begin := from
+		for i, e := col>>6, ends[col>>6]&(1<<(col&63)-1); ; e = ends[i] {
+			if e != 0 {
+				begin = max(from, i<<6+64-bits.LeadingZeros64(e))
+				break
+			}
+			if i--; i < first {
+				break
+			}
+		}
+		v := a[col]
+		key := uint32(v) | uint32(b[col])<<8 | uint32(c[col])<<16
+		met := &d.met[key*0x9e3779b1>>(32-metBits)]
+		if met.key != key+1 {
+			slot, err := k.slotAt(col, row)
+			if err != nil {
+				return err
+			}
+			if int(slot) >= len(acc) {
+				k.seen = seen
+				k.grow(slot)
+				acc, seen, group = k.acc, k.seen, k.group
+			}
+			*met = metCombination{key + 1, slot}
+		}
+		weight := uint64(col + 1 - begin)
+		if moments {
+			weight = packed[col+1-origin] - packed[begin-origin]
+		}
+		acc[met.slot] += weight
+		seen |= 1 << (uint(met.slot) >> group & 63)
+		d.base[v] -= weight
+	}
+	k.seen = seen
+	return nil
+}
+
+// same adds the cells in which all layers hold the same, which are what is left in base.
+func (k *kernel) same() error {
+	d := &k.differ
+	for m := d.seen; m != 0; m &= m - 1 {
+		first := bits.TrailingZeros64(m) << 2
+		for v := first; v < first+4; v++ {
+			n := d.base[v]
+			if n == 0 {
+				continue
+			}
+			d.base[v] = 0
+			s := int32(v)
+			for i, p := range k.joint {
+				var err error
+				if s, err = p.slot(s, int32(v)); err != nil {
+					return k.failed(i, err)
+				}
+			}
+			if int(s) >= len(k.acc) {
+				k.grow(s)
+			}
+			k.acc[s] += n
+			k.seen |= 1 << (uint(s) >> k.group)
+		}
+	}
+	d.seen = 0
+	return nil
+}
+
+// differPlain sets bits for columns from, a multiple of 64, to to-1: in masks where the bytes of the rows differ, in ends where a byte of one of them is
+// another one than that behind it, and in the last column, and in both where both are so. It counts those in ends and in both.
+func differPlain(masks, ends, both []uint64, rows *[3][]uint8, from, to int) (all, differing int) {
+	a, b, c := rows[0], rows[1], rows[2]
+	for w := from >> 6; w<<6 < to; w++ {
+		var mask, end uint64
+		for col := w << 6; col < min(to, w<<6+64); col++ {
+			if a[col] != b[col] || a[col] != c[col] {
+				mask |= 1 << (col & 63)
+			}
+			if col == to-1 || a[col] != a[col+1] || b[col] != b[col+1] || c[col] != c[col+1] {
+				end |= 1 << (col & 63)
+			}
+		}
+		masks[w], ends[w], both[w] = mask, end, mask&end
+		all += bits.OnesCount64(end)
+		differing += bits.OnesCount64(mask & end)
+	}
+	return all, differing
+}
