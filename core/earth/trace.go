@@ -45,12 +45,17 @@ type Tracer struct {
 	begun   bool
 	last    [2]float64
 	lastMap [2]float64
+	// predicted says that how the last edge was traced depended on its ends and the Bend alone, not on what f gives.
+	predicted bool
 }
 
 // NewTracer makes a tracer of a line that is yet without points.
 func NewTracer(f func([2]float64) ([2]float64, bool), tol Tolerance) *Tracer {
 	return &Tracer{f: f, tol: tol, bend: bender{Bend: tol.Bend}}
 }
+
+// Begin begins another line.
+func (t *Tracer) Begin() { t.begun = false }
 
 // To goes on to a point: it appends the image of the edge from the last point to it, without that of the
 // last point, to out. It is false when a point cannot be mapped.
@@ -59,6 +64,7 @@ func (t *Tracer) To(out [][2]float64, q [2]float64) ([][2]float64, bool) {
 	if !ok {
 		return out, false
 	}
+	t.predicted = true
 	if t.begun {
 		if out, ok = t.edge(out, t.last, q, t.lastMap, fq, 0); !ok {
 			return out, false
@@ -82,6 +88,7 @@ func (t *Tracer) edge(out [][2]float64, p, q, fp, fq [2]float64, depth int) ([][
 			return append(out, [2]float64{chord[0] + 4./3*r[0], chord[1] + 4./3*r[1]}), true
 		}
 	}
+	t.predicted = false
 	m := [2]float64{(p[0] + q[0]) / 2, (p[1] + q[1]) / 2}
 	fm, ok := t.f(m)
 	if !ok {

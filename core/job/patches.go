@@ -42,11 +42,10 @@ type Patches struct {
 	CRS    *earth.CRS // of the cover
 	*Report
 
-	src       *cells
-	request   patch.Request
-	toDegrees func([2]float64) ([2]float64, bool) // from cells
-	tolerance earth.Tolerance
-	work      *work
+	src      *cells
+	request  patch.Request
+	rounding *earth.Rounding // from cells to degrees
+	work     *work
 }
 
 // Close closes the cover.
@@ -70,9 +69,12 @@ func (p *Patches) Find(ctx context.Context, dir string, each func(*patch.Patch) 
 	return small, err
 }
 
-// Tracer returns a tracer of outlines: from cells to degrees on WGS 84, within a thousandth of a cell. Straight borders of cells are
-// curves in degrees, which get points for that.
-func (p *Patches) Tracer() *earth.Tracer { return earth.NewTracer(p.toDegrees, p.tolerance) }
+// Decimals is how many decimals of a degree the points of outlines are right to.
+const Decimals = 9
+
+// Tracer returns a tracer of outlines: from cells to degrees on WGS 84, within a thousandth of a cell, rounded to Decimals. Straight borders of cells are
+// curves in degrees, which get points for that. Each serves one goroutine.
+func (p *Patches) Tracer() *earth.RoundedTracer { return p.rounding.Tracer() }
 
 // nothing says why no piece was found.
 func (p *Patches) nothing(small int) error {
@@ -191,12 +193,17 @@ func (p *Patches) ready(at string) error {
 		return [2]float64{lon * 180 / math.Pi, lat * 180 / math.Pi}, ok
 	}
 	// GeoJSON wants shells counter-clockwise. Those of patches run clockwise where rows count downwards, and a CRS can be a mirror image of the ground.
-	p.request.Source, p.request.Reversed, p.toDegrees = p.src, (g.DY < 0) != g.CRS.Mirrored(), toDegrees
+	p.request.Source, p.request.Reversed = p.src, (g.DY < 0) != g.CRS.Mirrored()
 	a, _ := toDegrees([2]float64{float64(g.Width) / 2, float64(g.Height) / 2})
 	b, _ := toDegrees([2]float64{float64(g.Width)/2 + 1, float64(g.Height)/2 + 1})
 	size := math.Max(1e-9, math.Min(math.Abs(a[0]-b[0]), math.Abs(a[1]-b[1])))
 	lattice := max(10000/(size*111000), float64(max(g.Width, g.Height))/256, 1) // cells: 10 km, and at most 256 × 256
-	p.tolerance = earth.Tolerance{Longest: 512, Absolute: size / 1000, Straight: 1e-9, Bend: earth.NewBend(toDegrees, lattice)}
+	tolerance := earth.Tolerance{Longest: 512, Absolute: size / 1000, Straight: 1e-9, Bend: earth.NewBend(toDegrees, lattice)}
+	square := math.Min(512, 8000/(size*111000)) // cells: 8 km
+	if square < 8 {
+		square = 0 // making the polynomials would take longer than they save
+	}
+	p.rounding = earth.NewRounding(toDegrees, tolerance, math.Pow10(-Decimals), square)
 	return p.place(at, g, wgs84, shift)
 }
 

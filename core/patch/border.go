@@ -2,7 +2,6 @@ package patch
 
 import (
 	"cmp"
-	"errors"
 	"slices"
 )
 
@@ -12,6 +11,11 @@ type edge struct{ from, to point }
 
 // top is the row in which an edge begins, from above.
 func (e edge) top() int32 { return min(e.from[1], e.to[1]) }
+
+// direction is that of an edge, in unit steps.
+func direction(e edge) point {
+	return point{int32(cmp.Compare(e.to[0], e.from[0])), int32(cmp.Compare(e.to[1], e.from[1]))}
+}
 
 // tracer links the edges of one connected piece to rings, in the order of their rows: only lines that go on below
 // the row at hand are open, at most one for each column, and what lies behind their ends waits in ropes.
@@ -24,6 +28,7 @@ type tracer struct {
 	reversed bool
 	waiting  map[int32][]end // by row: ends of lines that go down to it
 	ends     []end           // in the row at hand
+	order    []uint64        // room for their columns, each with its number
 	spare    []*line
 	row      int32
 	shells   int
@@ -84,7 +89,7 @@ func (t *tracer) trace(edges *rope, out *rope) error {
 	}
 	t.ends = t.ends[:0]
 	if len(t.waiting) > 0 || t.shells != 1 {
-		return errors.New("an unforeseen fault: the border of a patch does not close")
+		return errOpen
 	}
 	if err := t.ropes.join(out, &t.shell); err != nil {
 		return err
@@ -102,7 +107,7 @@ func (t *tracer) add(e edge) error {
 	if err := t.ropes.push(&l.points, e.from); err != nil {
 		return err
 	}
-	towards := point{int32(cmp.Compare(e.to[0], e.from[0])), int32(cmp.Compare(e.to[1], e.from[1]))}
+	towards := direction(e)
 	t.place(e.from, end{e.from[0], false, towards, l.head})
 	t.place(e.to, end{e.to[0], true, towards, l.tail})
 	return nil
@@ -129,26 +134,31 @@ func (t *tracer) line() *line {
 
 // link joins the lines that meet in the row at hand.
 func (t *tracer) link() error {
-	slices.SortFunc(t.ends, func(a, b end) int { return cmp.Compare(a.column, b.column) })
-	for list := t.ends; len(list) > 0; {
+	t.order = t.order[:0]
+	for i, e := range t.ends {
+		t.order = append(t.order, uint64(e.column)<<32|uint64(i))
+	}
+	slices.Sort(t.order)
+	for list := t.order; len(list) > 0; {
 		n := 1
-		for n < len(list) && list[n].column == list[0].column {
+		for n < len(list) && list[n]>>32 == list[0]>>32 {
 			n++
 		}
 		var in, out [2]end
 		arriving, leaving := 0, 0
-		for _, e := range list[:min(n, 4)] {
+		for _, i := range list[:min(n, 4)] {
+			e := &t.ends[uint32(i)]
 			if e.arriving && arriving < 2 {
-				in[arriving] = e
+				in[arriving] = *e
 				arriving++
 			} else if !e.arriving && leaving < 2 {
-				out[leaving] = e
+				out[leaving] = *e
 				leaving++
 			}
 		}
 		list = list[n:]
 		if arriving != leaving || arriving+leaving != n {
-			return errors.New("an unforeseen fault: the border of a patch does not close")
+			return errOpen
 		}
 		if n == 4 && turnsRight(in[0].towards, out[0].towards) != t.reversed {
 			out[0], out[1] = out[1], out[0]

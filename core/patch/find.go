@@ -21,6 +21,7 @@ type growing struct {
 	wanted   bool // it holds the cell that is looked for
 	polygons int
 	outline  rope
+	edges    []edge // instead of it, of one part that is complete with its patch
 }
 
 func (g *growing) root() *growing {
@@ -79,6 +80,7 @@ type finder struct {
 	spare   []run
 	ropes   *ropes
 	tracer  tracer
+	room    []edge // for edges of patches: many at a time, because there may be millions
 	small   int
 	bytes   [256]int8 // whether a byte is wanted: 0 not known yet, 1 yes, -1 no
 }
@@ -386,13 +388,10 @@ func (f *finder) finish(row int) error {
 		switch {
 		case p.parent != nil: // it lives on in another
 		case p.last < row:
-			g := p.patch.root()
-			if f.req.Bare || g.last < row && !f.chosen(g) {
-				continue
-			}
-			g.polygons++
-			if err := f.tracer.trace(&p.edges, &g.outline); err != nil {
-				return err
+			if g := p.patch.root(); !f.req.Bare && (g.last >= row || f.chosen(g)) {
+				if err := f.ended(p, g, g.last < row); err != nil {
+					return err
+				}
 			}
 		default:
 			parts = append(parts, p)
@@ -417,6 +416,57 @@ func (f *finder) finish(row int) error {
 	return nil
 }
 
+// linkedAtOnce is how many edges are linked in memory, with 64 MiB at most.
+var linkedAtOnce int64 = 1 << 20
+
+// ended links the edges of a part that is complete, of a patch that may be complete too. Those of a patch of one part, if they are not too many, are
+// linked when its outline is asked for: many patches can then be seen to at once.
+func (f *finder) ended(p *part, g *growing, last bool) error {
+	if g.polygons++; last && g.polygons == 1 && p.edges.n <= 2*linkedAtOnce {
+		var err error
+		g.edges, err = f.edges(&p.edges)
+		return err
+	}
+	if g.edges != nil { // there is a second part
+		l := linkers.Get().(*linker)
+		defer linkers.Put(l)
+		if err := l.link(g.edges, f.req.Reversed); err != nil {
+			return err
+		}
+		for _, r := range l.rings {
+			for _, q := range newHeader(r.shell, r.n) {
+				if err := f.ropes.push(&g.outline, q); err != nil {
+					return err
+				}
+			}
+			for q := range l.points(r, f.req.Reversed) {
+				if err := f.ropes.push(&g.outline, q); err != nil {
+					return err
+				}
+			}
+		}
+		g.edges = nil
+	}
+	return f.tracer.trace(&p.edges, &g.outline)
+}
+
+// edges takes the edges of a rope of their ends into memory.
+func (f *finder) edges(r *rope) ([]edge, error) {
+	n := int(r.n / 2)
+	if n > len(f.room) {
+		f.room = make([]edge, max(n, 4096))
+	}
+	out := f.room[:0:n]
+	f.room = f.room[n:]
+	for in := f.ropes.read(r); ; {
+		e, ok, err := in.edge()
+		if err != nil || !ok {
+			return out, err
+		}
+		out = append(out, e)
+	}
+}
+
 // chosen reports whether a complete patch is to be handed over.
 func (f *finder) chosen(g *growing) bool {
 	return g.area >= f.req.Least && (f.req.At == nil || g.wanted)
@@ -430,7 +480,8 @@ func (f *finder) found(g *growing) error {
 	} else {
 		b := g.bounds
 		err := f.req.Found(&Patch{ID: int64(g.first[1])*int64(f.grid.Width) + int64(g.first[0]) + 1, Class: g.class, Cells: g.cells, Area: g.area, First: g.first,
-			Bounds: raster.Window{Col: b[0], Row: b[1], Width: b[2] - b[0], Height: b[3] - b[1]}, Polygons: g.polygons, ropes: f.ropes, outline: &g.outline})
+			Bounds: raster.Window{Col: b[0], Row: b[1], Width: b[2] - b[0], Height: b[3] - b[1]}, Polygons: g.polygons,
+			ropes: f.ropes, outline: &g.outline, edges: g.edges, reversed: f.req.Reversed})
 		if err != nil {
 			return err
 		}

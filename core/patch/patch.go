@@ -2,7 +2,7 @@
 //
 // The way of the data: the raster is read once, row by row (find.go). A row is cut into runs of one class; a run joins
 // the patches that it touches in the row above, and adds its cells, its true area and the edges of its border. A patch
-// that no run of a row touches any more is complete: its edges are linked to rings (border.go) and it is handed over.
+// that no run of a row touches any more is complete: it is handed over, and its edges are linked to rings (loop.go, or border.go where they do not fit into memory).
 // What is not complete waits in ropes (rope.go), most of it in a temporary file, so that memory does not grow with
 // the raster nor with the border of a patch that runs through all of it.
 package patch
@@ -26,9 +26,15 @@ type Patch struct {
 	Bounds   raster.Window
 	Polygons int // how many its outline has: one, or with eight neighbours those that touch at corners
 
-	ropes   *ropes
-	outline *rope
+	ropes    *ropes
+	outline  *rope
+	edges    []edge // instead of an outline, nil where it is too long
+	reversed bool
 }
+
+// Edges is how many edges the outline has where the patch holds it in memory, so that it may be kept after [Request.Found] has returned, and used in
+// another goroutine; 0 where it does not.
+func (p *Patch) Edges() int { return len(p.edges) }
 
 // Request is a job.
 type Request struct {
@@ -43,8 +49,8 @@ type Request struct {
 	Room     int                  // bytes of it that stay in memory; 0 is 32 MiB
 	Progress func(done, total int)
 	seeds    map[int][]*seed // by row: cells whose patch is asked for
-	// Found is called for each patch when it is complete. Patches come in the order in which they end. Their outlines
-	// are gone when Found returns.
+	// Found is called for each patch when it is complete. Patches come in the order in which they end. The outlines of those that do not
+	// hold them ([Patch.Edges]) are gone when Found returns.
 	Found func(*Patch) error
 }
 
@@ -52,6 +58,19 @@ type Request struct {
 // ring are corners in cell coordinates (column, row); its last point joins its first. Shells run clockwise where rows
 // count downwards, holes the other way. No ring touches itself, and two rings touch at single points only.
 func (p *Patch) Rings(each func(shell bool, n int64, points iter.Seq[[2]int32]) error) error {
+	if p.edges != nil {
+		l := linkers.Get().(*linker)
+		defer linkers.Put(l)
+		if err := l.link(p.edges, p.reversed); err != nil {
+			return err
+		}
+		for _, r := range l.rings {
+			if err := each(r.shell, r.n, l.points(r, p.reversed)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	r := p.ropes.read(p.outline)
 	for {
 		var h header

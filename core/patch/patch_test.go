@@ -235,9 +235,38 @@ func TestAgainstFlooding(t *testing.T) {
 
 // little makes nearly everything wait in pieces of ropes, and edges be sorted in parts.
 func little(t *testing.T) {
-	piece, sorted := ropePiece, sortedAtOnce
-	t.Cleanup(func() { ropePiece, sortedAtOnce = piece, sorted })
-	ropePiece, sortedAtOnce = 3, 7
+	piece, sorted, linked := ropePiece, sortedAtOnce, linkedAtOnce
+	t.Cleanup(func() { ropePiece, sortedAtOnce, linkedAtOnce = piece, sorted, linked })
+	ropePiece, sortedAtOnce, linkedAtOnce = 3, 7, 3
+}
+
+// Outlines that are linked in memory are those that are traced, ring by ring and point by point.
+func TestLinkedIsTraced(t *testing.T) {
+	rng := rand.New(rand.NewPCG(9, 1))
+	for trial := range 40 {
+		w, h := 2+rng.IntN(60), 2+rng.IntN(60)
+		var rows []string
+		for range h {
+			var b strings.Builder
+			for range w {
+				b.WriteByte("0011111"[rng.IntN(2+trial%6)])
+			}
+			rows = append(rows, b.String())
+		}
+		s := source(t, 3035, rows...)
+		req := Request{Source: s, Eight: trial%2 == 0, Reversed: trial%4 < 2}
+		linked := findAs(t, req)
+		before := linkedAtOnce
+		linkedAtOnce = 0
+		traced := findAs(t, req)
+		linkedAtOnce = before
+		require.Equal(t, len(traced), len(linked))
+		for i, p := range traced {
+			require.Equal(t, p.ID, linked[i].ID)
+			require.Equal(t, p.Polygons, linked[i].Polygons)
+			require.Zero(t, p.Edges())
+		}
+	}
 }
 
 // A rope is the list that the same steps make of a slice.

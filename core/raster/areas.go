@@ -41,7 +41,10 @@ type Areas struct {
 	// ByRow, of projections: the x of the central meridian, which has all latitudes, and the y of its ends.
 	middle  float64
 	ends    [2]float64
-	scratch []Segment
+	stretch struct { // the row of [Areas.Stretch], none before the first
+		row      int
+		segments []Segment
+	}
 }
 
 // Variation says what the area of a cell depends on.

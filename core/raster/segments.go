@@ -171,8 +171,8 @@ func (a *Areas) Cell(col, row int) (float64, error) {
 	return float64(s.A+s.B*d+s.C*d*d) * a.Quantum, nil
 }
 
-// Stretch is the true area in m² of cells from to to-1 of a row together; those that lie on no ground have none. It is for one
-// goroutine at a time.
+// Stretch is the true area in m² of cells from to to-1 of a row together; those that lie on no ground have none. It keeps what it needs of a row
+// for the next stretches there, and is for one goroutine at a time.
 func (a *Areas) Stretch(row, from, to int) (float64, error) {
 	if a.partly {
 		sum := 0.0
@@ -185,18 +185,30 @@ func (a *Areas) Stretch(row, from, to int) (float64, error) {
 		}
 		return sum, nil
 	}
+	l := &a.stretch
+	if l.segments == nil || l.row != row {
+		l.row = row
+		if a.Vary != ByCell {
+			l.segments = append(l.segments[:0], a.Row(row))
+		} else {
+			var err error
+			if l.segments, err = a.Segments(l.segments[:0], row, 0, a.Grid.Width); err != nil {
+				l.segments = nil
+				return 0, err
+			}
+		}
+	}
 	if a.Vary != ByCell {
-		return float64(a.Row(row).A) * float64(to-from) * a.Quantum, nil
+		return float64(l.segments[0].A) * float64(to-from) * a.Quantum, nil
 	}
-	var err error
-	if a.scratch, err = a.Segments(a.scratch[:0], row, from, to); err != nil {
-		return 0, err
-	}
-	first, sum := from/a.SegmentCells, 0.0
-	for col := from; col < to; col++ {
-		s := &a.scratch[col/a.SegmentCells-first]
-		d := int64(col % a.SegmentCells)
-		sum += float64(s.A + s.B*d + s.C*d*d)
+	sum := 0.0
+	for col := from; col < to; {
+		first := col / a.SegmentCells
+		s := &l.segments[first]
+		for first *= a.SegmentCells; col < min(to, first+a.SegmentCells); col++ {
+			d := int64(col - first)
+			sum += float64(s.A + s.B*d + s.C*d*d)
+		}
 	}
 	return sum * a.Quantum, nil
 }

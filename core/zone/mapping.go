@@ -68,7 +68,7 @@ func newMapping(s *Set, g raster.Grid, shift *earth.Shift) *mapping {
 		m.tol.Longest, m.tol.Bend = longestDegrees*perDegree, earth.NewBend(m.toCells, bendDegrees*perDegree)
 	}
 	if !m.straight && !(crs.Geographic() && g.CRS.Geographic()) {
-		m.toCells = newCarried(m.toCells, s.corners()).to
+		m.toCells = earth.Remember(m.toCells, s.corners())
 	}
 	m.west, m.south, m.east, m.north, m.bounded = g.GeographicBounds()
 	margin := 0.05 + 0.02*math.Max(m.east-m.west, m.north-m.south)

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -12,9 +15,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/patch"
+	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 )
@@ -55,18 +60,17 @@ func runPatches(s *session, o *patchOptions) error {
 	defer p.Close()
 	found, small, sum := 0, 0, 0.0
 	err = s.Write(o.Out, func(w io.Writer) (err error) {
-		f := &patchWriter{w: w, of: p}
-		f.text(`{"type":"FeatureCollection","features":[`)
+		f := newPatchWriter(w, p)
+		defer func() { err = cmp.Or(f.close(), err) }() // what could not be written is also why no more was wanted
+		if err := f.text(`{"type":"FeatureCollection","features":[`); err != nil {
+			return err
+		}
 		small, err = p.Find(s.ctx, filepath.Dir(o.Out), func(x *patch.Patch) error {
 			found++
 			sum += x.Area / p.Unit.M2
-			return f.patch(x)
+			return f.add(x)
 		})
-		if err != nil {
-			return err
-		}
-		f.text("\n]}\n")
-		return f.flush()
+		return cmp.Or(err, f.text("\n]}\n"))
 	})
 	if err != nil {
 		return err
@@ -87,31 +91,191 @@ func are(n int, noun string) string {
 	return text.Count(n, noun) + " are"
 }
 
-// patchWriter writes patches as GeoJSON, as they are found.
+// patchWriter writes patches as GeoJSON, as they are found, with the work of it on all processors.
 type patchWriter struct {
-	w        io.Writer
 	of       *job.Patches
-	b        []byte
+	out      *spread.InOrder[patchPart]
+	batch    patchPart
+	edges    int // of the patches in batch
 	features int
 }
 
-func (f *patchWriter) text(s string) { f.b = append(f.b, s...) }
+// patchPart is a part of the file: a text, and behind it patches or a piece of a ring.
+type patchPart struct {
+	text    []byte
+	patches []*patch.Patch
+	first   bool         // no patch comes before them
+	line    [][2]float64 // a piece of a ring in cells
+	joins   bool         // its first point stands at the end of the piece before
+}
 
-// patch writes one patch.
-func (f *patchWriter) patch(p *patch.Patch) error {
-	if f.features > 0 {
+// How many edges of patches, and how many points of a ring, are seen to at a time.
+const (
+	edgesAtOnce  = 1 << 15
+	pointsAtOnce = 1 << 12
+)
+
+// errPatches ends the search when something could not be written; close then says what.
+var errPatches = errors.New("patches cannot be written")
+
+func newPatchWriter(w io.Writer, of *job.Patches) *patchWriter {
+	return &patchWriter{of: of, out: spread.NewInOrder(w, func() func(*bytes.Buffer, patchPart) error {
+		f := newPatchText(of)
+		return func(out *bytes.Buffer, p patchPart) error {
+			f.b = append(out.AvailableBuffer(), p.text...)
+			err := f.part(&p)
+			out.Write(f.b)
+			return err
+		}
+	})}
+}
+
+// text writes a text behind what was added.
+func (f *patchWriter) text(s string) error {
+	if f.batch.patches != nil {
+		if err := f.flush(); err != nil {
+			return err
+		}
+	}
+	f.batch.text = append(f.batch.text, s...)
+	return nil
+}
+
+// flush hands over what waits.
+func (f *patchWriter) flush() error {
+	p := f.batch
+	f.batch, f.edges = patchPart{}, 0
+	if len(p.text) > 0 || p.patches != nil || p.line != nil {
+		if !f.out.Add(p) {
+			return errPatches
+		}
+	}
+	return nil
+}
+
+func (f *patchWriter) close() error {
+	_ = f.flush() // what fails is said by Close
+	return f.out.Close()
+}
+
+// add writes a patch.
+func (f *patchWriter) add(p *patch.Patch) error {
+	f.features++
+	if n := p.Edges(); n > 0 {
+		if len(f.batch.patches) == 0 {
+			f.batch.first = f.features == 1
+		}
+		f.batch.patches = append(f.batch.patches, p)
+		if f.edges += n; f.edges < edgesAtOnce {
+			return nil
+		}
+		return f.flush()
+	}
+	// Its outline is read now, and written piece by piece.
+	if err := f.flush(); err != nil {
+		return err
+	}
+	t := newPatchText(f.of)
+	t.head(p, f.features == 1)
+	err := t.outline(p, func(points iter.Seq[[2]float64]) error {
+		f.batch.text, t.b = append(f.batch.text, t.b...), nil
+		return f.ring(points)
+	})
+	f.batch.text = append(f.batch.text, t.b...)
+	return err
+}
+
+// ring writes a ring in pieces.
+func (f *patchWriter) ring(points iter.Seq[[2]float64]) error {
+	var first [2]float64
+	begun := false
+	for q := range points {
+		if !begun {
+			first, begun = q, true
+		}
+		f.batch.line = append(f.batch.line, q)
+		if len(f.batch.line) < pointsAtOnce {
+			continue
+		}
+		if err := f.flush(); err != nil {
+			return err
+		}
+		f.batch.line, f.batch.joins = append(make([][2]float64, 0, pointsAtOnce), q), true
+	}
+	f.batch.line = append(f.batch.line, first)
+	return f.flush()
+}
+
+// patchText makes the text of parts.
+type patchText struct {
+	of      *job.Patches
+	b       []byte
+	tracer  *earth.RoundedTracer
+	room    [][2]float64
+	classes map[float64]string // their columns, by code
+	rest    string             // the columns behind the area, which all patches share
+}
+
+func newPatchText(of *job.Patches) *patchText {
+	f := &patchText{of: of, tracer: of.Tracer(), classes: map[float64]string{}, rest: `,"unit":` + quote(of.Unit.Name)}
+	for _, s := range of.Set {
+		f.rest += "," + quote(s[0]) + ":" + quote(s[1])
+	}
+	return f
+}
+
+func (f *patchText) text(s string) { f.b = append(f.b, s...) }
+
+func (f *patchText) part(p *patchPart) error {
+	for i, x := range p.patches {
+		f.head(x, i == 0 && p.first)
+		if err := f.outline(x, f.ring); err != nil {
+			return err
+		}
+	}
+	if p.line == nil {
+		return nil
+	}
+	f.tracer.Begin()
+	for i, q := range p.line {
+		if p.joins && i == 0 {
+			if err := f.trace(q); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := f.to(q, i == 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// head writes a patch up to its coordinates.
+func (f *patchText) head(p *patch.Patch, first bool) {
+	if !first {
 		f.text(",")
 	}
-	f.features++
-	name := ""
-	if class, ok := f.of.Legend.Find(int(p.Class)); ok {
-		name = class.Name
+	class, ok := f.classes[p.Class]
+	if !ok {
+		name := ""
+		if class, ok := f.of.Legend.Find(int(p.Class)); ok {
+			name = class.Name
+		}
+		class = fmt.Sprintf(`,"class_code":%v,"class_name":%s,"cells":`, p.Class, quote(name))
+		f.classes[p.Class] = class
 	}
-	f.text(fmt.Sprintf("\n"+`{"type":"Feature","properties":{"patch_id":%d,"class_code":%v,"class_name":%s,"cells":%d,"area":%s,"unit":%s`,
-		p.ID, p.Class, quote(name), p.Cells, strconv.FormatFloat(p.Area/f.of.Unit.M2, 'f', -1, 64), quote(f.of.Unit.Name)))
-	for _, s := range f.of.Set {
-		f.text("," + quote(s[0]) + ":" + quote(s[1]))
-	}
+	f.text("\n" + `{"type":"Feature","properties":{"patch_id":`)
+	f.b = strconv.AppendInt(f.b, p.ID, 10)
+	f.text(class)
+	f.b = strconv.AppendInt(f.b, p.Cells, 10)
+	f.text(`,"area":`)
+	f.b = strconv.AppendFloat(f.b, p.Area/f.of.Unit.M2, 'f', -1, 64)
+	f.text(f.rest)
+}
+
+// outline writes the geometry of a patch, whose rings are written by ring.
+func (f *patchText) outline(p *patch.Patch, ring func(points iter.Seq[[2]float64]) error) error {
 	kind, open, shut := "Polygon", "[", "]"
 	if p.Polygons > 1 {
 		kind, open, shut = "MultiPolygon", "[[", "]]"
@@ -126,63 +290,56 @@ func (f *patchWriter) patch(p *patch.Patch) error {
 			f.text(",")
 		}
 		rings++
-		return f.ring(points)
+		f.text("[")
+		corners := patch.Corners(points)
+		if f.of.Smooth {
+			corners = patch.Smooth(points)
+		}
+		err := ring(corners)
+		f.text("]")
+		return err
 	})
 	f.text(shut + "}}")
 	return err
 }
 
-// ring writes a ring in degrees, as it is read: it may be too long to be held.
-func (f *patchWriter) ring(points iter.Seq[[2]int32]) error {
-	tracer := f.of.Tracer()
-	corners := patch.Corners(points)
-	if f.of.Smooth {
-		corners = patch.Smooth(points)
-	}
+// ring writes the positions of a ring in degrees.
+func (f *patchText) ring(points iter.Seq[[2]float64]) error {
+	f.tracer.Begin()
 	var first [2]float64
-	var room [][2]float64
 	begun := false
-	to := func(q [2]float64) error {
-		traced, ok := tracer.To(room[:0], q)
-		if room = traced; !ok {
-			return fault.Errorf("%s: a patch reaches ground where %v is not defined", f.of.Name, f.of.CRS).Do("check that its CRS is right")
-		}
-		return f.positions(traced, !begun)
-	}
-	f.text("[")
-	for q := range corners {
-		if err := to(q); err != nil {
+	for q := range points {
+		if err := f.to(q, !begun); err != nil {
 			return err
 		}
 		if !begun {
 			first, begun = q, true
 		}
 	}
-	if err := to(first); err != nil {
-		return err
-	}
-	f.text("]")
-	return nil
+	return f.to(first, false)
 }
 
-// positions writes points, the first of a ring without a comma before it.
-func (f *patchWriter) positions(list [][2]float64, first bool) error {
-	for i, q := range list {
+// to writes the positions on the way to a point.
+func (f *patchText) to(q [2]float64, first bool) error {
+	if err := f.trace(q); err != nil {
+		return err
+	}
+	for i, q := range f.room {
 		if i > 0 || !first {
 			f.b = append(f.b, ',')
 		}
 		f.b = geojson.AppendPosition(f.b, q)
 	}
-	if len(f.b) < 1<<16 {
-		return nil
-	}
-	return f.flush()
+	return nil
 }
 
-func (f *patchWriter) flush() error {
-	_, err := f.w.Write(f.b)
-	f.b = f.b[:0]
-	return err
+// trace goes on to a point.
+func (f *patchText) trace(q [2]float64) error {
+	traced, ok := f.tracer.To(f.room[:0], q)
+	if f.room = traced; !ok {
+		return fault.Errorf("%s: a patch reaches ground where %v is not defined", f.of.Name, f.of.CRS).Do("check that its CRS is right")
+	}
+	return nil
 }
 
 func quote(s string) string {

@@ -150,9 +150,11 @@ func appendDegrees(b []byte, v float64) []byte {
 	if n < 0 {
 		b, n = append(b, '-'), -n
 	}
-	b = append(strconv.AppendInt(b, n/1e9, 10), '.')
-	for unit := int64(1e8); unit > 0; unit /= 10 {
-		b = append(b, byte('0'+n/unit%10))
+	b = append(strconv.AppendInt(b, n/1e9, 10), ".000000000"...)
+	digits := uint32(n % 1e9)
+	for i := len(b) - 1; digits > 0; i-- {
+		b[i] += byte(digits % 10)
+		digits /= 10
 	}
 	return b
 }
