@@ -1,6 +1,7 @@
 package tally
 
 import (
+	"encoding/binary"
 	"math/bits"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -222,6 +223,17 @@ func differPlain(masks, ends, both []uint64, rows *[3][]uint8, from, to int) (al
 	a, b, c := rows[0], rows[1], rows[2]
 	for w := from >> 6; w<<6 < to; w++ {
 		var mask, end uint64
+		if col := w << 6; col+64 < to { // eight columns at a time
+			for k := 0; k < 64; k += 8 {
+				x, y, z := bytes8(a, col+k), bytes8(b, col+k), bytes8(c, col+k)
+				mask |= notZero((x^y)|(x^z)) << k
+				end |= notZero((x^bytes8(a, col+k+1))|(y^bytes8(b, col+k+1))|(z^bytes8(c, col+k+1))) << k
+			}
+			masks[w], ends[w], both[w] = mask, end, mask&end
+			all += bits.OnesCount64(end)
+			differing += bits.OnesCount64(mask & end)
+			continue
+		}
 		for col := w << 6; col < min(to, w<<6+64); col++ {
 			if a[col] != b[col] || a[col] != c[col] {
 				mask |= 1 << (col & 63)
@@ -235,4 +247,15 @@ func differPlain(masks, ends, both []uint64, rows *[3][]uint8, from, to int) (al
 		differing += bits.OnesCount64(mask & end)
 	}
 	return all, differing
+}
+
+func bytes8(row []uint8, at int) uint64 { return binary.LittleEndian.Uint64(row[at:]) }
+
+// notZero has bit i where byte i of x is not 0.
+func notZero(x uint64) uint64 {
+	if x == 0 {
+		return 0
+	}
+	const low = 0x7f7f7f7f7f7f7f7f
+	return ((x&low + low | x) >> 7 & 0x0101010101010101) * 0x0102040810204080 >> 56
 }
