@@ -4,6 +4,7 @@
 package table
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"iter"
@@ -185,26 +186,39 @@ func (t *Writer) rounded(v float64) float64 {
 
 // text is a cell as it stands in a text.
 func (t *Writer) text(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	return string(t.appendText(nil, v))
+}
+
+// appendText appends the text of a value.
+func (t *Writer) appendText(b []byte, v any) []byte {
 	switch v := v.(type) {
 	case nil:
-		return ""
+		return b
 	case string:
-		return v
+		return append(b, v...)
+	case int:
+		return strconv.AppendInt(b, int64(v), 10)
 	case float64:
 		if math.IsNaN(v) {
-			return ""
+			return b
 		}
-		return Number(v, t.Digits)
+		return appendNumber(b, v, t.Digits)
 	}
-	return fmt.Sprint(v)
+	return fmt.Append(b, v)
 }
 
 // Number is a number as it stands in a file: without exponent, in the fewest digits that give the
 // same float64 again, or with a fixed number of decimals.
-func Number(v float64, digits int) string {
-	out := strconv.FormatFloat(v, 'f', digits, 64)
-	if strings.HasPrefix(out, "-0") && strings.Trim(out, "-0.") == "" {
-		return out[1:] // no negative zero, also where a number is rounded to it
+func Number(v float64, digits int) string { return string(appendNumber(nil, v, digits)) }
+
+func appendNumber(b []byte, v float64, digits int) []byte {
+	n := len(b)
+	b = strconv.AppendFloat(b, v, 'f', digits, 64)
+	if out := b[n:]; len(out) > 1 && out[0] == '-' && out[1] == '0' && len(bytes.Trim(out, "-0.")) == 0 {
+		return append(b[:n], out[1:]...) // no negative zero, also where a number is rounded to it
 	}
-	return out
+	return b
 }

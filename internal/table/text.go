@@ -9,6 +9,7 @@ import (
 	"html/template"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/model"
@@ -27,23 +28,38 @@ func (t *Writer) csv(w io.Writer) error {
 		return out.Error()
 	}
 	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows [][]any) error {
-		out := csv.NewWriter(b)
-		record := make([]string, len(t.Columns))
+		line := b.AvailableBuffer()
 		for _, row := range rows {
 			for i, v := range row {
-				if s, ok := v.(string); ok {
-					record[i] = text.Guard(s)
+				if i > 0 {
+					line = append(line, ',')
+				}
+				if s, ok := v.(string); !ok {
+					line = t.appendText(line, v)
+				} else if s = text.Guard(s); plain(s) {
+					line = append(line, s...)
 				} else {
-					record[i] = t.text(v)
+					var quoted strings.Builder
+					out := csv.NewWriter(&quoted)
+					if err := out.Write([]string{s}); err != nil {
+						return err
+					}
+					if out.Flush(); out.Error() != nil {
+						return out.Error()
+					}
+					line = append(line, strings.TrimSuffix(quoted.String(), "\n")...)
 				}
 			}
-			if err := out.Write(record); err != nil {
-				return err
-			}
+			line = append(line, '\n')
 		}
-		out.Flush()
-		return out.Error()
+		_, err := b.Write(line)
+		return err
 	})
+}
+
+// plain reports whether a text surely needs no quotes in a CSV file.
+func plain(s string) bool {
+	return s == "" || s[0] > ' ' && s[0] < utf8.RuneSelf && s[0] != '\\' && !strings.ContainsAny(s, "\",\r\n")
 }
 
 // object writes a row as a JSON object.
