@@ -14,23 +14,26 @@ func (t *writer) halve(src, dst *raster.Cells, col, row int) {
 	if t.h.NoData != nil {
 		none = *t.h.NoData
 	}
-	for r := 0; r < src.Height; r += 2 {
-		if src.Type == raster.Uint8 && !t.o.Values && r+1 < src.Height {
-			a, b := src.U8[r*src.Stride:][:src.Width], src.U8[(r+1)*src.Stride:][:src.Width]
-			d := dst.U8[(row+r/2)*dst.Stride+col:]
-			n := -1
-			if !math.IsNaN(none) {
-				n = int(none)
-			}
-			for c := 0; c+1 < src.Width; c += 2 {
-				d[c/2] = majority(a[c], a[c+1], b[c], b[c+1], n)
-			}
-			if src.Width%2 == 1 {
-				c := src.Width - 1
-				d[c/2] = majority(a[c], a[c], b[c], b[c], n)
-			}
-			continue
+	if !t.o.Values {
+		switch src.Type { // the cells of int8 are kept as bytes, whose order is another one
+		case raster.Uint8:
+			halveClasses(src, dst, src.U8, dst.U8, col, row, none)
+			return
+		case raster.Uint16:
+			halveClasses(src, dst, src.U16, dst.U16, col, row, none)
+			return
+		case raster.Int16:
+			halveClasses(src, dst, src.I16, dst.I16, col, row, none)
+			return
+		case raster.Uint32:
+			halveClasses(src, dst, src.U32, dst.U32, col, row, none)
+			return
+		case raster.Int32:
+			halveClasses(src, dst, src.I32, dst.I32, col, row, none)
+			return
 		}
+	}
+	for r := 0; r < src.Height; r += 2 {
 		for c := 0; c < src.Width; c += 2 {
 			var values [4]float64
 			n := 0
@@ -66,15 +69,57 @@ func (t *writer) halve(src, dst *raster.Cells, col, row int) {
 	}
 }
 
-// majority is the value that most of four bytes hold, none (or -1) apart; in a tie the lowest, as [raster.Dominant] has it.
-func majority(a, b, c, d uint8, none int) uint8 {
-	if a == b && b == c && c == d {
-		return d
+// halveClasses is halve for integers of which most have to be found; none is NaN where all are data.
+func halveClasses[T uint8 | uint16 | int16 | uint32 | int32](src, dst *raster.Cells, from, to []T, col, row int, none float64) {
+	nodata := T(none)
+	some := !math.IsNaN(none)
+	for r := 0; r < src.Height; r += 2 {
+		a := from[r*src.Stride:][:src.Width]
+		b := a
+		if r+1 < src.Height {
+			b = from[(r+1)*src.Stride:][:src.Width]
+		}
+		d := to[(row+r/2)*dst.Stride+col:][:(src.Width+1)/2]
+		for i := range d {
+			c := 2 * i
+			e := min(c+1, src.Width-1)
+			switch {
+			case some && (a[c] == nodata || a[e] == nodata || b[c] == nodata || b[e] == nodata):
+				d[i] = majorityOf([4]T{a[c], a[e], b[c], b[e]}, nodata)
+			default:
+				d[i] = majority(a[c], a[e], b[c], b[e])
+			}
+		}
 	}
-	best, most, all := d, 0, [4]uint8{a, b, c, d}
+}
+
+// majority is the value that most of four hold, in a tie the lowest, as [raster.Dominant] has it.
+func majority[T uint8 | uint16 | int16 | uint32 | int32](a, b, c, d T) T {
+	switch {
+	case a == b:
+		if c == d && c < a {
+			return c
+		}
+		return a
+	case c == d: // a and b differ
+		return c
+	case a == c || a == d:
+		if (b == c || b == d) && b < a {
+			return b
+		}
+		return a
+	case b == c || b == d:
+		return b
+	}
+	return min(a, b, c, d)
+}
+
+// majorityOf is majority where none takes no part.
+func majorityOf[T uint8 | uint16 | int16 | uint32 | int32](all [4]T, none T) T {
+	best, most := none, 0
 	for i, v := range all {
 		n := 0
-		if int(v) == none {
+		if v == none {
 			continue
 		}
 		for _, u := range all[i:] {

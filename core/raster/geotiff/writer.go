@@ -216,24 +216,35 @@ func (p *packer) pack(c *raster.Cells) ([]byte, error) {
 	return codecs[p.o.Compression].encode(p, p.plain)
 }
 
+// pack lays n cells from index at on into bytes.
 func pack(dst []byte, c *raster.Cells, at, n int) {
 	le := binary.LittleEndian
-	for i := range n {
-		switch c.Type {
-		case raster.Uint8, raster.Int8:
-			dst[i] = c.U8[at+i]
-		case raster.Uint16:
-			le.PutUint16(dst[i*2:], c.U16[at+i])
-		case raster.Int16:
-			le.PutUint16(dst[i*2:], uint16(c.I16[at+i]))
-		case raster.Uint32:
-			le.PutUint32(dst[i*4:], c.U32[at+i])
-		case raster.Int32:
-			le.PutUint32(dst[i*4:], uint32(c.I32[at+i]))
-		case raster.Float32:
-			le.PutUint32(dst[i*4:], math.Float32bits(c.F32[at+i]))
-		case raster.Float64:
-			le.PutUint64(dst[i*8:], math.Float64bits(c.F64[at+i]))
+	switch c.Type {
+	case raster.Uint8, raster.Int8:
+		copy(dst[:n], c.U8[at:])
+	case raster.Uint16:
+		for i, v := range c.U16[at : at+n] {
+			le.PutUint16(dst[i*2:], v)
+		}
+	case raster.Int16:
+		for i, v := range c.I16[at : at+n] {
+			le.PutUint16(dst[i*2:], uint16(v))
+		}
+	case raster.Uint32:
+		for i, v := range c.U32[at : at+n] {
+			le.PutUint32(dst[i*4:], v)
+		}
+	case raster.Int32:
+		for i, v := range c.I32[at : at+n] {
+			le.PutUint32(dst[i*4:], uint32(v))
+		}
+	case raster.Float32:
+		for i, v := range c.F32[at : at+n] {
+			le.PutUint32(dst[i*4:], math.Float32bits(v))
+		}
+	case raster.Float64:
+		for i, v := range c.F64[at : at+n] {
+			le.PutUint64(dst[i*8:], math.Float64bits(v))
 		}
 	}
 }

@@ -17,6 +17,63 @@ func (r *alignedReader) value(col, row int) (float64, bool) {
 	return v, !r.a.from.Missing(v)
 }
 
+// nearest gives each cell of a window that of the source in which its centre lies.
+func (r *alignedReader) nearest(dst *raster.Cells, src raster.Grid) (m Moves) {
+	r.taken = raster.Grown(r.taken, len(r.places))
+	width, height := float64(src.Width), float64(src.Height)
+	from := &r.cells
+	for i, p := range r.places {
+		r.taken[i] = -1
+		if !(p[0] >= 0 && p[1] >= 0 && p[0] < width && p[1] < height) {
+			m.Empty++
+			continue
+		}
+		col, row := int(p[0]), int(p[1])
+		m.Cells++
+		if x, y := p[0]-float64(col)-0.5, p[1]-float64(row)-0.5; x != 0 || y != 0 {
+			d := math.Hypot(x, y)
+			m.Mean += d
+			if d > m.Greatest {
+				m.Greatest = d
+			}
+		}
+		if c, k := col-r.at.Col, row-r.at.Row; c >= 0 && k >= 0 && c < r.at.Width && k < r.at.Height {
+			r.taken[i] = int32(k*from.Stride + c)
+		}
+	}
+	if from.Type == raster.Uint8 && (dst.Type == raster.Uint8 || dst.Type == raster.Uint16) {
+		var missing [256]bool
+		for v := range missing {
+			missing[v] = r.a.from.Missing(float64(v))
+		}
+		for i, k := range r.taken {
+			if k < 0 {
+				continue
+			}
+			if v := from.U8[k]; missing[v] {
+				continue
+			} else if dst.Type == raster.Uint8 {
+				dst.U8[i] = v
+			} else {
+				dst.U16[i] = uint16(v)
+			}
+		}
+		return m
+	}
+	for i, k := range r.taken {
+		if k < 0 {
+			continue
+		}
+		if v := from.At(int(k), 0); !r.a.from.Missing(v) {
+			if dst.Type == raster.Float32 {
+				v = float64(float32(v))
+			}
+			dst.Set(i, 0, v)
+		}
+	}
+	return m
+}
+
 // bilinear interpolates between the four centres around a place. Where some of them are nodata the others
 // share their weight; where the nearest is, so is the result.
 func (r *alignedReader) bilinear(p [2]float64) (float64, bool) {
