@@ -1,11 +1,12 @@
 package geotiff
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 
-	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/verdex-land/verdex/core/raster/geotiff/unpack"
@@ -215,16 +216,21 @@ func (p *packer) zstandard(plain []byte) ([]byte, error) {
 
 func (p *packer) deflate(plain []byte) ([]byte, error) {
 	p.packed.Reset()
-	if p.zlib == nil {
-		p.zlib = zlib.NewWriter(&p.packed)
+	p.packed.WriteString("\x78\x9c") // RFC 1950: Deflate, a window of 32 KiB, the usual effort
+	if p.flate == nil {
+		var err error
+		if p.flate, err = flate.NewWriter(&p.packed, flate.DefaultCompression); err != nil {
+			return nil, err
+		}
 	} else {
-		p.zlib.Reset(&p.packed)
+		p.flate.Reset(&p.packed)
 	}
-	if _, err := p.zlib.Write(plain); err != nil {
+	if _, err := p.flate.Write(plain); err != nil {
 		return nil, err
 	}
-	if err := p.zlib.Close(); err != nil {
+	if err := p.flate.Close(); err != nil {
 		return nil, err
 	}
+	p.packed.Write(binary.BigEndian.AppendUint32(nil, unpack.Adler32(plain)))
 	return p.packed.Bytes(), nil
 }

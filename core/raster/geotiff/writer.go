@@ -11,7 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -197,7 +197,7 @@ type packer struct {
 	cells  raster.Cells
 	plain  []byte
 	packed bytes.Buffer
-	zlib   *zlib.Writer
+	flate  *flate.Writer
 	zstd   *zstd.Encoder
 }
 

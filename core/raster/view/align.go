@@ -59,6 +59,9 @@ func Align(s raster.Source, g raster.Grid, how Resample) (*Aligned, error) {
 	}
 	a.straight = shift == nil && g.CRS.Same(h.Grid.CRS)
 	if a.straight {
+		// Rows and columns map apart; a cell beyond the end of the map, where there is no ground, takes what the raster has there.
+		a.toRow = func(row float64) float64 { _, r := h.Grid.Cell(g.Point(0, row)); return r }
+		a.toColumn = func(col float64) float64 { c, _ := h.Grid.Cell(g.Point(col, 0)); return c }
 		a.toSource = func(col, row float64) (float64, float64, bool) {
 			c, r := h.Grid.Cell(g.Point(col, row))
 			return c, r, true
@@ -116,6 +119,8 @@ type Aligned struct {
 	lead     float64 // columns before the source's own ones
 	bw, bh   int
 	toSource func(col, row float64) (float64, float64, bool)
+	toRow    func(row float64) float64 // where both grids are in one CRS
+	toColumn func(col float64) float64
 
 	mu    sync.Mutex
 	seen  map[[2]int]bool // windows whose moves are counted

@@ -9,17 +9,14 @@ import (
 // placeStraight finds the places of centres between grids of one CRS.
 func (r *alignedReader) placeStraight(w raster.Window) {
 	r.places = raster.Grown(r.places, w.Width*w.Height)
-	for row := range w.Height {
-		_, y, _ := r.a.toSource(0, float64(w.Row+row)+0.5)
-		y = settle(y)
-		for col := range w.Width {
-			if row == 0 {
-				x, _, _ := r.a.toSource(float64(w.Col+col)+0.5, 0)
-				r.places[col][0] = settle(x)
-			} else {
-				r.places[row*w.Width+col][0] = r.places[col][0]
-			}
-			r.places[row*w.Width+col][1] = y
+	first := r.places[:w.Width]
+	for col := range first {
+		first[col][0] = settle(r.a.toColumn(float64(w.Col+col) + 0.5))
+	}
+	for row := w.Height - 1; row >= 0; row-- { // the first one last, from which the others are made
+		y := settle(r.a.toRow(float64(w.Row+row) + 0.5))
+		for col, p := range first {
+			r.places[row*w.Width+col] = [2]float64{p[0], y}
 		}
 	}
 }
