@@ -2,7 +2,7 @@
 # make test     installs what the tests need where it is missing, and runs them
 # make lint     vet, formatting, staticcheck
 # make opinion  random small jobs, each done by the program and by plain code, for five minutes; FOR=1h takes an hour
-# make bench    how long measuring takes beside decoding the same tiles
+# make bench    how long measuring takes beside decoding the same tiles, and the aims of docs/speed.md
 # make build    the static program in bin/
 
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
@@ -20,6 +20,7 @@ demo: build
 test:
 	.ci/tools
 	go test -timeout 20m ./...
+	GODEBUG=cpu.avx2=off go test ./core/tally ./core/raster/geotiff/unpack
 	CGO_ENABLED=1 go test -race -timeout 10m ./core/job
 
 lint:
@@ -30,5 +31,8 @@ lint:
 opinion:
 	VERDEX_SECOND_OPINION=$(FOR) go test ./internal/reference -run TestSecondOpinion -count 1 -v -timeout 0
 
+# Without libdeflate, the floor of the aims is the standard library's inflate.
 bench:
+	.ci/tools
+	@[ -f /usr/include/libdeflate.h ] || apt-get install -y -q libdeflate-dev >/dev/null 2>&1 || echo "libdeflate cannot be installed here"
 	go test ./bench -run '^$$' -bench . -benchtime 9x -timeout 30m

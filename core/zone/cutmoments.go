@@ -19,7 +19,10 @@ func (c *Cutter) row(xa float64, ya int64, xb float64, yb int64, sign int64) {
 		c.add(0, 0, 0, ya, yb, sign)
 		return
 	}
-	lo, hi := math.Floor(math.Min(xa, xb)), math.Floor(math.Max(xa, xb))
+	lo, hi := math.Floor(xa), math.Floor(xb) // no use of min and max, which take longer to heed NaN and signed zeros
+	if xa > xb {
+		lo, hi = hi, lo
+	}
 	if lo == hi {
 		if lo < w {
 			c.add(int32(lo), xa-lo, xb-lo, ya, yb, sign)
@@ -82,6 +85,12 @@ func (c *Cutter) add(col int32, f0, f1 float64, y0, y1, sign int64) {
 	// The integrands are quadratic; the means of products of two linear functions are those of
 	// their middles plus a twelfth of the product of their rises.
 	m := &c.moments[i]
+	if y0 == 0 && y1 == WholeCell { // what is below, where much of it is 0 or 1
+		d, u := f1-f0, mean-0.5
+		m.cell.X += sign * raster.Round(WholeCell*(0.125-(float64(u*u)+float64(d*d)/12)/2))
+		m.cell.Y += sign * raster.Round(WholeCell*(0-d/12))
+		return
+	}
 	t0, t1 := float64(y0)/WholeCell, float64(y1)/WholeCell
 	d, y, u := f1-f0, (t0+t1)/2-0.5, mean-0.5
 	h := float64(dy)
