@@ -59,7 +59,15 @@ func (t *Writer) csv(w io.Writer) error {
 
 // plain reports whether a text surely needs no quotes in a CSV file.
 func plain(s string) bool {
-	return s == "" || s[0] > ' ' && s[0] < utf8.RuneSelf && s[0] != '\\' && !strings.ContainsAny(s, "\",\r\n")
+	if s == "" {
+		return true
+	}
+	for i := range len(s) {
+		if c := s[i]; c == '"' || c == ',' || c == '\r' || c == '\n' {
+			return false
+		}
+	}
+	return s[0] > ' ' && s[0] < utf8.RuneSelf && s[0] != '\\'
 }
 
 // object writes a row as a JSON object.
