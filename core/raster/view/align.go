@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -220,7 +221,8 @@ type alignedReader struct {
 	r      raster.Reader
 	cells  raster.Cells
 	at     raster.Window // what cells holds
-	places [][2]float64  // of centres, in source cells; NaN where there is none
+	places [][2]float64  // of centres, in source cells; NaN where there is none. Where rows and columns map apart, those of columns, and
+	rows   []float64     // those of rows
 	taken  []int32       // by cell of the window: the index in cells of the one that it takes, -1 for none
 	weight map[float64]float64
 }
@@ -256,7 +258,14 @@ func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 	}
 	var m Moves
 	if a.how == Nearest {
-		if m = r.nearest(dst, src); m.Empty > 0 && a.header.NoData == nil {
+		r.taken = raster.Grown(r.taken, w.Width*w.Height)
+		if a.straight {
+			m = r.takeStraight(src)
+		} else {
+			m = r.take(src)
+		}
+		r.nearest(dst)
+		if m.Empty > 0 && a.header.NoData == nil {
 			return a.uncovered()
 		}
 		a.note(w, m)
@@ -300,8 +309,8 @@ func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 // reached finds where the cells of a window lie in the source, and the window around them there, with what resampling needs beyond it.
 func (r *alignedReader) reached(w raster.Window) (at raster.Window, ok bool) {
 	a := r.a
-	if a.straight && a.how == Nearest {
-		// rows and columns map apart: exact, and cheap
+	apart := a.straight && a.how == Nearest
+	if apart { // rows and columns map apart: exact, and cheap
 		r.placeStraight(w)
 	} else {
 		r.place(w)
@@ -327,6 +336,9 @@ func (r *alignedReader) reached(w raster.Window) (at raster.Window, ok bool) {
 				r1 = y
 			}
 		}
+	}
+	if apart {
+		r0, r1 = slices.Min(r.rows), slices.Max(r.rows)
 	}
 	c0, c1, r0, r1 = c0-margin, c1+margin, r0-margin, r1+margin
 	g := a.source.Header().Grid

@@ -17,11 +17,9 @@ func (r *alignedReader) value(col, row int) (float64, bool) {
 	return v, !r.a.from.Missing(v)
 }
 
-// nearest gives each cell of a window that of the source in which its centre lies.
-func (r *alignedReader) nearest(dst *raster.Cells, src raster.Grid) (m Moves) {
-	r.taken = raster.Grown(r.taken, len(r.places))
+// take finds the cell of the source in which the centre of each cell of a window lies.
+func (r *alignedReader) take(src raster.Grid) (m Moves) {
 	width, height := float64(src.Width), float64(src.Height)
-	from := &r.cells
 	for i, p := range r.places {
 		r.taken[i] = -1
 		if !(p[0] >= 0 && p[1] >= 0 && p[0] < width && p[1] < height) {
@@ -29,18 +27,63 @@ func (r *alignedReader) nearest(dst *raster.Cells, src raster.Grid) (m Moves) {
 			continue
 		}
 		col, row := int(p[0]), int(p[1])
-		m.Cells++
-		if x, y := p[0]-float64(col)-0.5, p[1]-float64(row)-0.5; x != 0 || y != 0 {
-			d := math.Hypot(x, y)
-			m.Mean += d
-			if d > m.Greatest {
-				m.Greatest = d
-			}
-		}
+		m.take(p[0]-float64(col)-0.5, p[1]-float64(row)-0.5)
 		if c, k := col-r.at.Col, row-r.at.Row; c >= 0 && k >= 0 && c < r.at.Width && k < r.at.Height {
-			r.taken[i] = int32(k*from.Stride + c)
+			r.taken[i] = int32(k*r.cells.Stride + c)
 		}
 	}
+	return m
+}
+
+// take notes that a centre was moved so far.
+func (m *Moves) take(x, y float64) {
+	m.Cells++
+	if x == 0 && y == 0 {
+		return
+	}
+	d := math.Hypot(x, y)
+	m.Mean += d
+	if d > m.Greatest {
+		m.Greatest = d
+	}
+}
+
+// takeStraight is take where rows and columns map apart.
+func (r *alignedReader) takeStraight(src raster.Grid) (m Moves) {
+	width, height := float64(src.Width), float64(src.Height)
+	columns, moved := make([]int32, len(r.places)), make([]float64, len(r.places))
+	for i, p := range r.places {
+		if columns[i] = -1; p[0] >= 0 && p[0] < width {
+			col := int(p[0])
+			columns[i], moved[i] = int32(col-r.at.Col), p[0]-float64(col)-0.5
+		}
+	}
+	for i, y := range r.rows {
+		taken := r.taken[i*len(columns):][:len(columns)]
+		if !(y >= 0 && y < height) {
+			for c := range taken {
+				taken[c] = -1
+			}
+			m.Empty += int64(len(taken))
+			continue
+		}
+		row := int(y)
+		k, y := int32((row-r.at.Row)*r.cells.Stride), y-float64(row)-0.5
+		for c, col := range columns {
+			if taken[c] = k + col; col < 0 {
+				taken[c] = -1
+				m.Empty++
+				continue
+			}
+			m.take(moved[c], y)
+		}
+	}
+	return m
+}
+
+// nearest gives each cell of a window what the cell that it takes holds.
+func (r *alignedReader) nearest(dst *raster.Cells) {
+	from := &r.cells
 	if from.Type == raster.Uint8 && (dst.Type == raster.Uint8 || dst.Type == raster.Uint16) {
 		var missing [256]bool
 		for v := range missing {
@@ -58,7 +101,7 @@ func (r *alignedReader) nearest(dst *raster.Cells, src raster.Grid) (m Moves) {
 				dst.U16[i] = uint16(v)
 			}
 		}
-		return m
+		return
 	}
 	for i, k := range r.taken {
 		if k < 0 {
@@ -71,7 +114,6 @@ func (r *alignedReader) nearest(dst *raster.Cells, src raster.Grid) (m Moves) {
 			dst.Set(i, 0, v)
 		}
 	}
-	return m
 }
 
 // bilinear interpolates between the four centres around a place. Where some of them are nodata the others

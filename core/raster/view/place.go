@@ -8,16 +8,12 @@ import (
 
 // placeStraight finds the places of centres between grids of one CRS.
 func (r *alignedReader) placeStraight(w raster.Window) {
-	r.places = raster.Grown(r.places, w.Width*w.Height)
-	first := r.places[:w.Width]
-	for col := range first {
-		first[col][0] = settle(r.a.toColumn(float64(w.Col+col) + 0.5))
+	r.places, r.rows = raster.Grown(r.places, w.Width), raster.Grown(r.rows, w.Height)
+	for col := range r.places {
+		r.places[col] = [2]float64{settle(r.a.toColumn(float64(w.Col+col) + 0.5)), 0}
 	}
-	for row := w.Height - 1; row >= 0; row-- { // the first one last, from which the others are made
-		y := settle(r.a.toRow(float64(w.Row+row) + 0.5))
-		for col, p := range first {
-			r.places[row*w.Width+col] = [2]float64{p[0], y}
-		}
+	for row := range r.rows {
+		r.rows[row] = settle(r.a.toRow(float64(w.Row+row) + 0.5))
 	}
 }
 

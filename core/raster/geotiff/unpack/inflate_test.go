@@ -124,8 +124,9 @@ func TestWrongStreams(t *testing.T) {
 
 // compare decodes a stream with the decoder and with the standard library.
 func compare(t testing.TB, d *Inflater, name string, p []byte, room int) {
-	dst := make([]byte, room)
+	dst, intact := fenced(room)
 	n, err := d.Zlib(dst, p)
+	require.True(t, intact(), "%s: something was written behind the room", name)
 	z, theirs := zlib.NewReader(bytes.NewReader(p))
 	var want []byte
 	if theirs == nil {
@@ -139,6 +140,14 @@ func compare(t testing.TB, d *Inflater, name string, p []byte, room int) {
 	if err == nil {
 		require.True(t, bytes.Equal(want, dst[:n]), name)
 	}
+}
+
+// fenced is room for so many bytes, and whether those around it are as they were.
+func fenced(room int) (dst []byte, intact func() bool) {
+	const fence = 400
+	all := bytes.Repeat([]byte{0xa5}, room+2*fence)
+	side := bytes.Repeat([]byte{0xa5}, fence)
+	return all[fence : fence+room : fence+room], func() bool { return bytes.Equal(all[:fence], side) && bytes.Equal(all[fence+room:], side) }
 }
 
 func TestChecksums(t *testing.T) {
@@ -163,8 +172,9 @@ func FuzzZlib(f *testing.F) {
 		compare(t, &d, "fuzz", p, 10000)
 		if len(p) > 2 { // the body with a right head and no right checksum
 			var raw Inflater
-			dst := make([]byte, 5000)
+			dst, intact := fenced(5000)
 			n, _, err := raw.Raw(dst, p[2:])
+			require.True(t, intact())
 			want, theirs := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(p[2:])), 5001))
 			if len(want) > len(dst) {
 				require.ErrorIs(t, err, ErrLong)

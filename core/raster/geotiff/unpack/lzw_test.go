@@ -126,8 +126,9 @@ func compareLZW(t testing.TB, l *LZW, p []byte) {
 		l.Decode(make([]byte, 5000), p)
 		return
 	}
-	dst := make([]byte, 5000)
+	dst, intact := fenced(5000)
 	n, ended, err := l.Decode(dst, p)
+	require.True(t, intact())
 	want, theirs := io.ReadAll(io.LimitReader(lzw.NewReader(bytes.NewReader(p), lzw.MSB, 8), 5001))
 	switch {
 	case len(want) > len(dst):
