@@ -258,13 +258,19 @@ func (r *alignedReader) Read(w raster.Window, dst *raster.Cells) error {
 	}
 	var m Moves
 	if a.how == Nearest {
-		r.taken = raster.Grown(r.taken, w.Width*w.Height)
+		copied := false
 		if a.straight {
-			m = r.takeStraight(src)
-		} else {
-			m = r.take(src)
+			m, copied = r.copied(dst, src)
 		}
-		r.nearest(dst)
+		if !copied {
+			r.taken = raster.Grown(r.taken, w.Width*w.Height)
+			if a.straight {
+				m = r.takeStraight(src)
+			} else {
+				m = r.take(src)
+			}
+			r.nearest(dst)
+		}
 		if m.Empty > 0 && a.header.NoData == nil {
 			return a.uncovered()
 		}

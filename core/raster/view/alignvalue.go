@@ -48,6 +48,55 @@ func (m *Moves) take(x, y float64) {
 	}
 }
 
+// copied gives the cells of a window what those that they take hold, where rows and columns map apart, many columns in a row take columns in a row, and
+// what is missing in the source has the same value in the window. It is not ok elsewhere.
+func (r *alignedReader) copied(dst *raster.Cells, src raster.Grid) (m Moves, ok bool) {
+	from, to := &r.a.from, &r.a.header
+	if from.Type != to.Type || from.Type.Floating() || from.NoData != nil && (to.NoData == nil || *to.NoData != *from.NoData) {
+		return m, false
+	}
+	type stretch struct{ at, from, n int }
+	var list []stretch
+	columns, still := 0, true
+	for i, p := range r.places {
+		if !(p[0] >= 0 && p[0] < float64(src.Width)) {
+			continue
+		}
+		col := int(p[0])
+		columns++
+		still = still && p[0]-float64(col) == 0.5
+		if k := len(list) - 1; k >= 0 && list[k].at+list[k].n == i && list[k].from+list[k].n == col-r.at.Col {
+			list[k].n++
+		} else {
+			list = append(list, stretch{i, col - r.at.Col, 1})
+		}
+	}
+	if len(list)*16 > columns {
+		return m, false
+	}
+	for i, y := range r.rows {
+		if !(y >= 0 && y < float64(src.Height)) {
+			m.Empty += int64(len(r.places))
+			continue
+		}
+		m.Empty += int64(len(r.places) - columns)
+		row := int(y)
+		for _, s := range list {
+			dst.Copy(s.at, i, &r.cells, s.from, row-r.at.Row, s.n, 1)
+		}
+		if y = y - float64(row) - 0.5; y == 0 && still {
+			m.Cells += int64(columns)
+			continue
+		}
+		for _, s := range list {
+			for _, p := range r.places[s.at : s.at+s.n] {
+				m.take(p[0]-float64(int(p[0]))-0.5, y)
+			}
+		}
+	}
+	return m, true
+}
+
 // takeStraight is take where rows and columns map apart.
 func (r *alignedReader) takeStraight(src raster.Grid) (m Moves) {
 	width, height := float64(src.Width), float64(src.Height)

@@ -4,6 +4,7 @@ package geopackage
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -85,9 +86,19 @@ func Layers(from files.System, path string) ([]Info, error) {
 		return nil, err
 	}
 	defer db.Close()
-	return layers(path, db)
+	out, err := layers(path, db)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := db.QueryRow("SELECT count(*) FROM " + name(out[i].Name)).Scan(&out[i].Features); err != nil {
+			return nil, fmt.Errorf("%s: its layer %q cannot be read (%w)", path, out[i].Name, err)
+		}
+	}
+	return out, nil
 }
 
+// layers lists the layers, without how many features they have.
 func layers(path string, db *sql.DB) (out []Info, err error) {
 	rows, err := db.Query(`SELECT c.table_name, g.geometry_type_name FROM gpkg_contents c JOIN gpkg_geometry_columns g ON g.table_name = c.table_name
 		WHERE c.data_type = 'features' ORDER BY c.rowid`)
@@ -107,11 +118,6 @@ func layers(path string, db *sql.DB) (out []Info, err error) {
 	}
 	if err := rows.Err(); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	for i := range out {
-		if err := db.QueryRow("SELECT count(*) FROM " + name(out[i].Name)).Scan(&out[i].Features); err != nil {
-			return nil, fmt.Errorf("%s: its layer %q cannot be read (%w)", path, out[i].Name, err)
-		}
 	}
 	return out, nil
 }
@@ -216,20 +222,34 @@ type tableReader struct {
 	truth    []bool        // by column: 0 and 1 are false and true
 }
 
-// all reads all rows. Outlines are decoded on other processors; several connections would wait for one another in the driver.
-func (r *tableReader) all(db *sql.DB) ([]vector.Feature, error) {
-	rows, err := db.QueryContext(context.Background(), "SELECT * FROM "+name(r.table))
+// all reads all rows. Outlines are decoded on other processors; several connections would wait for one another in the driver. The driver is asked
+// itself, which gives each value once: the package sql would copy every outline again.
+func (r *tableReader) all(db *sql.DB) (out []vector.Feature, err error) {
+	ctx := context.Background()
+	conn, err := db.Conn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	values, at := make([]any, len(r.forms)), make([]any, len(r.forms))
-	for i := range values {
-		at[i] = &values[i]
-	}
+	defer conn.Close()
+	err = conn.Raw(func(c any) error {
+		rows, err := c.(driver.QueryerContext).QueryContext(ctx, "SELECT * FROM "+name(r.table), nil)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		out, err = r.rows(rows)
+		return err
+	})
+	return out, err
+}
+
+func (r *tableReader) rows(rows driver.Rows) ([]vector.Feature, error) {
+	values := make([]driver.Value, len(r.forms))
 	features := vector.NewBatches(outline)
-	for rows.Next() {
-		if err := rows.Scan(at...); err != nil {
+	for {
+		if err := rows.Next(values); err == io.EOF {
+			return features.Features()
+		} else if err != nil {
 			return nil, fmt.Errorf("feature %d: %w", features.Len()+1, err)
 		}
 		f := vector.Feature{Values: make([]any, 0, len(r.forms)-1)}
@@ -252,10 +272,6 @@ func (r *tableReader) all(db *sql.DB) ([]vector.Feature, error) {
 		}
 		features.Add(f, raw)
 	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return features.Features()
 }
 
 // value is a value of the database as one of a feature. Blobs are only told by their size.
