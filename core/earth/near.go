@@ -3,6 +3,7 @@ package earth
 import (
 	"math"
 	"sync"
+	"sync/atomic"
 )
 
 // near maps points close to where f maps them, by polynomials of degree 4 in both coordinates over squares. A polynomial goes through what f gives at 5 × 5 Chebyshev
@@ -12,7 +13,11 @@ type near struct {
 	f           func([2]float64) ([2]float64, bool)
 	size, bound float64
 	squares     sync.Map // squareKey → *square
+	kept        atomic.Int64
 }
+
+// mostSquares is how many squares are kept at most, 16 MiB of them: then they are made anew, as lines that follow rows of cells do not come back soon.
+const mostSquares = 1 << 15
 
 type squareKey [2]int32
 
@@ -55,6 +60,9 @@ func (n *near) square(k squareKey) *square {
 		return s.(*square)
 	}
 	s := n.fit(k)
+	if n.kept.Add(1)%mostSquares == 0 {
+		n.squares.Clear()
+	}
 	got, _ := n.squares.LoadOrStore(k, s)
 	return got.(*square)
 }
