@@ -14,7 +14,16 @@ func (t *writer) halve(src, dst *raster.Cells, col, row int) {
 	if t.h.NoData != nil {
 		none = *t.h.NoData
 	}
-	if !t.o.Values {
+	if t.o.Values {
+		switch src.Type {
+		case raster.Float32:
+			halveValues(src, dst, src.F32, dst.F32, col, row, none)
+			return
+		case raster.Float64:
+			halveValues(src, dst, src.F64, dst.F64, col, row, none)
+			return
+		}
+	} else {
 		switch src.Type { // the cells of int8 are kept as bytes, whose order is another one
 		case raster.Uint8:
 			halveClasses(src, dst, src.U8, dst.U8, col, row, none)
@@ -65,6 +74,30 @@ func (t *writer) halve(src, dst *raster.Cells, col, row int) {
 				v, _ = raster.Majority(values[:n], nil)
 			}
 			dst.Set(col+c/2, row+r/2, v)
+		}
+	}
+}
+
+// halveValues is halve for floating-point numbers, of which the mean has to be found; NaN takes no part, nor does none.
+func halveValues[T float32 | float64](src, dst *raster.Cells, from, to []T, col, row int, none float64) {
+	for r := 0; r < src.Height; r += 2 {
+		d := to[(row+r/2)*dst.Stride+col:][:(src.Width+1)/2]
+		for i := range d {
+			sum, n := 0.0, 0
+			for y := r; y < min(r+2, src.Height); y++ {
+				line := from[y*src.Stride:][:src.Width]
+				for _, v := range line[2*i : min(2*i+2, src.Width)] {
+					if u := float64(v); u != none && u == u {
+						sum += u
+						n++
+					}
+				}
+			}
+			if n == 0 {
+				d[i] = T(none)
+			} else {
+				d[i] = T(sum / float64(n))
+			}
 		}
 	}
 }
