@@ -25,11 +25,7 @@ func BenchmarkAims(b *testing.B) {
 	if b.N > 1 { // the first call has done it
 		return
 	}
-	program := filepath.Join(b.TempDir(), "verdex")
-	build := exec.Command("go", "build", "-o", program, "../cmd/verdex")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(b, err, "%s", out)
+	program := built(b)
 	floor := floorOf(b, patchy(b, "UTM"))
 	least := time.Duration(math.MaxInt64)
 	// All is measured in turns, so that what else the machine does meets all alike.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
@@ -32,6 +33,16 @@ import (
 func TestMain(m *testing.M) {
 	debug.SetGCPercent(400) // as the program does
 	os.Exit(m.Run())
+}
+
+// built is the program.
+func built(tb testing.TB) string {
+	path := filepath.Join(tb.TempDir(), "verdex")
+	build := exec.Command("go", "build", "-o", path, "../cmd/verdex")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(tb, err, "%s", out)
+	return path
 }
 
 const (

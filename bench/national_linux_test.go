@@ -90,12 +90,7 @@ func national(t *testing.T) string {
 
 // A raster of 16 GiB is looked at at once, and measured where a zone is, in little memory.
 func TestNationalRaster(t *testing.T) {
-	dir := t.TempDir()
-	program := filepath.Join(dir, "verdex")
-	build := exec.Command("go", "build", "-o", program, "../cmd/verdex")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	program := built(t)
 	path := national(t)
 	run := func(args ...string) (string, time.Duration, float64) {
 		var stdout, stderr bytes.Buffer

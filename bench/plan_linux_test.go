@@ -16,11 +16,7 @@ import (
 // checks come from the same pass. It also runs the plan again, when nothing has changed.
 func BenchmarkPlan(b *testing.B) {
 	dir := b.TempDir()
-	program := filepath.Join(dir, "verdex")
-	build := exec.Command("go", "build", "-o", program, "../cmd/verdex")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(b, err, "%s", out)
+	program := built(b)
 	var rasters []string
 	for e := range 3 {
 		rasters = append(rasters, patchyAt(b, "equal-area", e))

@@ -16,11 +16,7 @@ import (
 // BenchmarkProgram runs the built program on the raster, from start to the table, and reports the
 // memory that it takes at its peak.
 func BenchmarkProgram(b *testing.B) {
-	program := filepath.Join(b.TempDir(), "verdex")
-	build := exec.Command("go", "build", "-o", program, "../cmd/verdex")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(b, err, "%s", out)
+	program := built(b)
 	for _, name := range []string{"equal-area", "UTM"} {
 		path := patchy(b, name)
 		zones := wiggly(b, name, 32, 32)

@@ -17,11 +17,7 @@ import (
 // BenchmarkWrite writes rasters with the built program, beside decoding the raster and encoding it again, with overviews and nothing else: the ratios are of
 // processor times.
 func BenchmarkWrite(b *testing.B) {
-	program := filepath.Join(b.TempDir(), "verdex")
-	build := exec.Command("go", "build", "-o", program, "../cmd/verdex")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(b, err, "%s", out)
+	program := built(b)
 	path, dir := patchy(b, "UTM"), b.TempDir()
 	crosswalk := filepath.Join(dir, "crosswalk.csv")
 	require.NoError(b, os.WriteFile(crosswalk, []byte("from,to,note\n9,1,\nelse,keep,\n"), 0o644))

@@ -151,7 +151,7 @@ type Rounding struct {
 }
 
 // NewRounding prepares tracers of lines, as [NewTracer] makes them of f, whose points are the same once each coordinate is divided by unit and rounded to a whole
-// number; what is beyond it may differ. They take a few hundredths of the time. size is the side of the squares, in units of the source, in which
+// number; what is beyond it may differ. They take about a tenth of the time. size is the side of the squares, in units of the source, in which
 // f is approximated, 0 for nowhere. tol must have a Bend.
 func NewRounding(f func([2]float64) ([2]float64, bool), tol Tolerance, unit, size float64) *Rounding {
 	return &Rounding{near: &near{f: f, size: size, bound: unit * (0.5 - certainly)}, tol: tol, unit: unit}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/vector/geojson"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
@@ -69,10 +70,7 @@ func (p *Patches) Find(ctx context.Context, dir string, each func(*patch.Patch) 
 	return small, err
 }
 
-// Decimals is how many decimals of a degree the points of outlines are right to.
-const Decimals = 9
-
-// Tracer returns a tracer of outlines: from cells to degrees on WGS 84, within a thousandth of a cell, rounded to Decimals. Straight borders of cells are
+// Tracer returns a tracer of outlines: from cells to degrees on WGS 84, within a thousandth of a cell, rounded to the decimals that GeoJSON is written with. Straight borders of cells are
 // curves in degrees, which get points for that. Each serves one goroutine.
 func (p *Patches) Tracer() *earth.RoundedTracer { return p.rounding.Tracer() }
 
@@ -203,7 +201,7 @@ func (p *Patches) ready(at string) error {
 	if square < 8 {
 		square = 0 // making the polynomials would take longer than they save
 	}
-	p.rounding = earth.NewRounding(toDegrees, tolerance, math.Pow10(-Decimals), square)
+	p.rounding = earth.NewRounding(toDegrees, tolerance, math.Pow10(-geojson.Decimals), square)
 	return p.place(at, g, wgs84, shift)
 }
 

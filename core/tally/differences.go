@@ -79,10 +79,7 @@ func (k *kernel) bytesOf(row, columns int) (rows [3][]uint8) {
 // byDifferences adds the whole cells of one zone in the window at hand, in rows from to to-1. The counter is used where all cells have the same area.
 func (k *kernel) byDifferences(w raster.Window, t touch, from, to int) error {
 	d, c := &k.differ, &k.layers[0].cells
-	for ok := false; !ok; { // a second time where it has learnt new values
-		if k.counter.off {
-			break
-		}
+	for !k.counter.off { // a second time where it has learnt new values
 		for row := from; row < to; row++ {
 			full, _, _ := t.cropped(row, w)
 			at := (row-w.Row)*c.Stride - w.Col
@@ -90,11 +87,9 @@ func (k *kernel) byDifferences(w raster.Window, t touch, from, to int) error {
 				k.counter.add(c.U8, at+max(int(r.From), w.Col), at+min(int(r.To), w.Col+w.Width))
 			}
 		}
-		var seen uint64
-		if seen, ok = k.counter.take(&d.base); ok {
+		if seen, ok := k.takeCounts(&d.base); ok {
 			d.seen |= seen
-		} else {
-			k.counter.learn(c.U8, c.Stride, k.width, len(k.rows))
+			break
 		}
 	}
 	for row := from; row < to; row++ {

@@ -9,7 +9,8 @@ import (
 )
 
 // The kernel adds up the cells of one window. One layer of bytes whose areas do not vary along a
-// row is counted by comparing (count.go). All else goes by runs: stretches of a row in which no
+// row is counted by comparing (count.go); layers of bytes that are the same nearly everywhere are counted
+// by the first of them and by where they differ (differences.go). All else goes by runs: stretches of a row in which no
 // layer changes its value. A bit for each cell says whether a run ends there (changes*.go);
 // a run then costs one addition, however long it is. That keeps counting a small part of
 // decoding, because a decoder too works by runs.
@@ -48,14 +49,14 @@ type kernel struct {
 	present    []uint64 // which of extents are not empty
 
 	differ  differences // for two layers of bytes or three
-	whole8  *wholeCells // for one layer of bytes whose areas vary along a row
+	whole8  wholeCells  // for one layer of bytes whose areas vary along a row
 	counter counter     // for one layer of bytes
 	stride  int         // of its cells in the last window
 	sharing *sharing    // nil where another group marks what zones share
 }
 
 func newKernel(layers []*layer, areas *raster.Areas) *kernel {
-	k := &kernel{layers: layers, areas: areas, counter: newCounter(), whole8: new(wholeCells), allBytes: true}
+	k := &kernel{layers: layers, areas: areas, counter: newCounter(), allBytes: true}
 	for _, l := range layers {
 		k.allBytes = k.allBytes && l.bytes
 	}
@@ -303,7 +304,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 		}
 		seg := &segments[row-rowFrom]
 		if k.areas.Vary == raster.ByRow && len(full) > 0 {
-			if counted && !k.takeCounts() {
+			if counted && !k.counts() {
 				if err := k.whole(w, row, full, false); err != nil {
 					return err
 				}
@@ -346,7 +347,7 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 		}
 	}
 	k.seenShares = ^uint64(0)
-	if !k.takeCounts() {
+	if !k.counts() {
 		for row := from; row < to; row++ {
 			full, _, _ := t.cropped(row, w)
 			if err := k.whole(w, row, full, false); err != nil {
@@ -373,7 +374,7 @@ func (k *kernel) pieces(z int, p *zone.Pieces) error {
 	}
 	for !k.counter.off {
 		k.counter.addAll(cells, p.Whole)
-		if k.takeCounts() { // else it has learnt new values
+		if k.counts() { // else it has learnt new values
 			return nil
 		}
 	}
@@ -409,16 +410,21 @@ func (k *kernel) whole(w raster.Window, row int, full []zone.Range, counted bool
 	return nil
 }
 
-// takeCounts moves what has been counted to acc. It is false when there were values that the
-// counter did not know; it has then learnt all those of the window.
-func (k *kernel) takeCounts() bool {
-	seen, ok := k.counter.take((*[256]uint64)(k.acc))
+// counts moves what has been counted to acc. It is false when there were values that the counter did not know.
+func (k *kernel) counts() bool {
+	seen, ok := k.takeCounts((*[256]uint64)(k.acc))
 	k.seen |= seen
-	if !ok {
+	return ok
+}
+
+// takeCounts adds what has been counted to acc, and says as [counter.take] where. It is not ok when there were values that the
+// counter did not know; it has then learnt all those of the window.
+func (k *kernel) takeCounts(acc *[256]uint64) (seen uint64, ok bool) {
+	if seen, ok = k.counter.take(acc); !ok {
 		c := &k.layers[0].cells
 		k.counter.learn(c.U8, c.Stride, k.width, len(k.rows))
 	}
-	return ok
+	return seen, ok
 }
 
 // moments are those of the cut cells of a row but the first ones.

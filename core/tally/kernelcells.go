@@ -69,7 +69,7 @@ func (k *kernel) bytesByCell(w raster.Window, t touch, from, to int, segments []
 
 // settle turns what runs has added into area, by the segment that the runs lie in.
 func (k *kernel) settle(seg *raster.Segment) {
-	acc, whole := (*[256]uint64)(k.acc), k.whole8
+	acc, whole := (*[256]uint64)(k.acc), &k.whole8
 	whole.seen |= k.seen
 	for m := k.seen; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << 2 & 255
@@ -89,7 +89,7 @@ func (k *kernel) settle(seg *raster.Segment) {
 
 // takeWhole moves the whole cells of a zone and window to its extents.
 func (k *kernel) takeWhole() {
-	whole := k.whole8
+	whole := &k.whole8
 	for m := whole.seen; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << 2
 		for s := first; s < first+4; s++ {

@@ -187,12 +187,7 @@ func (f *patchWriter) add(p *patch.Patch) error {
 
 // ring writes a ring in pieces.
 func (f *patchWriter) ring(points iter.Seq[[2]float64]) error {
-	var first [2]float64
-	begun := false
 	for q := range points {
-		if !begun {
-			first, begun = q, true
-		}
 		f.batch.line = append(f.batch.line, q)
 		if len(f.batch.line) < pointsAtOnce {
 			continue
@@ -202,7 +197,6 @@ func (f *patchWriter) ring(points iter.Seq[[2]float64]) error {
 		}
 		f.batch.line, f.batch.joins = append(make([][2]float64, 0, pointsAtOnce), q), true
 	}
-	f.batch.line = append(f.batch.line, first)
 	return f.flush()
 }
 
@@ -237,14 +231,15 @@ func (f *patchText) part(p *patchPart) error {
 		return nil
 	}
 	f.tracer.Begin()
-	for i, q := range p.line {
-		if p.joins && i == 0 {
-			if err := f.trace(q); err != nil {
-				return err
-			}
-			continue
+	line := p.line
+	if p.joins {
+		if err := f.trace(line[0]); err != nil {
+			return err
 		}
-		if err := f.to(q, i == 0); err != nil {
+		line = line[1:]
+	}
+	for i, q := range line {
+		if err := f.to(q, i == 0 && !p.joins); err != nil {
 			return err
 		}
 	}
@@ -295,7 +290,7 @@ func (f *patchText) outline(p *patch.Patch, ring func(points iter.Seq[[2]float64
 		if f.of.Smooth {
 			corners = patch.Smooth(points)
 		}
-		err := ring(corners)
+		err := ring(closed(corners))
 		f.text("]")
 		return err
 	})
@@ -306,17 +301,33 @@ func (f *patchText) outline(p *patch.Patch, ring func(points iter.Seq[[2]float64
 // ring writes the positions of a ring in degrees.
 func (f *patchText) ring(points iter.Seq[[2]float64]) error {
 	f.tracer.Begin()
-	var first [2]float64
-	begun := false
+	first := true
 	for q := range points {
-		if err := f.to(q, !begun); err != nil {
+		if err := f.to(q, first); err != nil {
 			return err
 		}
-		if !begun {
-			first, begun = q, true
+		first = false
+	}
+	return nil
+}
+
+// closed are the points of a ring, and the first of them again.
+func closed(points iter.Seq[[2]float64]) iter.Seq[[2]float64] {
+	return func(yield func([2]float64) bool) {
+		var first [2]float64
+		begun := false
+		for q := range points {
+			if !begun {
+				first, begun = q, true
+			}
+			if !yield(q) {
+				return
+			}
+		}
+		if begun {
+			yield(first)
 		}
 	}
-	return f.to(first, false)
 }
 
 // to writes the positions on the way to a point.

@@ -135,7 +135,10 @@ func appendPolygon(b []byte, p vector.Polygon) []byte {
 	return append(b, ']')
 }
 
-// AppendPosition writes a longitude and a latitude in degrees with nine decimals, a tenth of a millimetre. There are
+// Decimals is how many decimals of a degree are written: a tenth of a millimetre.
+const Decimals = 9
+
+// AppendPosition writes a longitude and a latitude in degrees with [Decimals]. There are
 // many, and strconv takes five times as long.
 func AppendPosition(b []byte, p vector.Point) []byte {
 	b = append(b, '[')
