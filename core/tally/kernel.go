@@ -40,16 +40,17 @@ type kernel struct {
 	joint    []*pairs
 	allBytes bool // of every layer
 
-	acc        []uint64 // by slot: cells of the runs since the last flush, or packed moments
-	seen       uint64   // bit s>>group is set where acc of slot s may not be 0
-	seenShares uint64   // the same for shares
-	group      uint     // acc has 64 groups of 1<<group slots
-	shares     []int64  // by slot: of cut cells, see cutAlike
-	extents    []Extent // by slot: of the zone and window at hand
-	present    []uint64 // which of extents are not empty
+	acc        []uint64     // by slot: cells of the runs since the last flush, or packed moments
+	seen       uint64       // bit s>>group is set where acc of slot s may not be 0
+	seenShares uint64       // the same for shares
+	group      uint         // acc has 64 groups of 1<<group slots
+	shares     []int64      // by slot: of cut cells, see cutAlike
+	wholes     []wholeCells // by slot: of the zone and window at hand
+	seenWhole  uint64       // the same for wholes
+	extents    []Extent     // by slot: of the zone and window at hand
+	present    []uint64     // which of extents are not empty
 
 	differ  differences // for two layers of bytes or three
-	whole8  wholeCells  // for one layer of bytes whose areas vary along a row
 	counter counter     // for one layer of bytes
 	stride  int         // of its cells in the last window
 	sharing *sharing    // nil where another group marks what zones share
@@ -118,9 +119,13 @@ func (k *kernel) grow(s int32) {
 	if k.seenShares != 0 {
 		k.seenShares = ^uint64(0)
 	}
+	if k.seenWhole != 0 {
+		k.seenWhole = ^uint64(0)
+	}
 	k.group = uint(bits.TrailingZeros(uint(n / 64)))
 	k.acc = append(k.acc, make([]uint64, n-len(k.acc))...)
 	k.shares = append(k.shares, make([]int64, n-len(k.shares))...)
+	k.wholes = append(k.wholes, make([]wholeCells, n-len(k.wholes))...)
 	k.extents = append(k.extents, make([]Extent, n-len(k.extents))...)
 	k.present = append(k.present, make([]uint64, n/64-len(k.present))...)
 }
@@ -150,29 +155,49 @@ func sized[T any](s []T, n int) []T {
 	return s[:n]
 }
 
+// wholeCells are whole cells: how many, and their area in units of the grid's.
+type wholeCells struct {
+	n    int64
+	area Sum
+}
+
 // flush turns what runs has added into area, by the segment that the runs lie in.
 func (k *kernel) flush(seg *raster.Segment, moments bool) {
+	k.seenWhole |= k.seen
 	for m := k.seen; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << k.group
 		for i, v := range k.acc[first : first+1<<k.group] {
 			if v == 0 {
 				continue
 			}
-			s := first + i
-			k.acc[s] = 0
-			k.present[s>>6] |= 1 << (s & 63)
-			e := &k.extents[s]
-			if !moments {
-				var area Sum
-				area.AddProduct(int64(v), seg.A)
-				e.whole(int64(v), area)
-				continue
+			k.acc[first+i] = 0
+			w := &k.wholes[first+i]
+			if moments {
+				n, area := areaOf(v, seg)
+				w.n += n
+				w.area.AddInt(area)
+			} else {
+				w.n += int64(v)
+				w.area.AddProduct(int64(v), seg.A)
 			}
-			n, area := areaOf(v, seg)
-			e.whole(n, sumOf(area))
 		}
 	}
 	k.seen = 0
+}
+
+// takeWhole moves the whole cells of a zone and window to its extents.
+func (k *kernel) takeWhole() {
+	for m := k.seenWhole; m != 0; m &= m - 1 {
+		first := bits.TrailingZeros64(m) << k.group
+		for s := first; s < first+1<<k.group; s++ {
+			if w := &k.wholes[s]; w.n != 0 {
+				k.present[s>>6] |= 1 << (s & 63)
+				k.extents[s].whole(w.n, w.area)
+				*w = wholeCells{}
+			}
+		}
+	}
+	k.seenWhole = 0
 }
 
 // cut adds a cell that an outline cuts; d is its column within the segment.
@@ -264,6 +289,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 	if counted && alike {
 		return k.bytes(w, t, from, to, &segments[0])
 	}
+	defer k.takeWhole()
 	if bytes && byCell {
 		k.bytesByCell(w, t, from, to, segments, rowFrom)
 		return nil
@@ -356,6 +382,7 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 		}
 	}
 	k.flush(seg, false)
+	k.takeWhole()
 	k.flushShares(seg)
 	return nil
 }
