@@ -7,6 +7,7 @@ package extent
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"github.com/verdex-land/verdex/core/area"
 
@@ -76,9 +77,12 @@ const (
 func (z *ZoneSum) Len() int { return len(z.parts) }
 
 // Rows returns the rows of the zone: its classes in the order of the legend, then ground of no class.
-func (z *ZoneSum) Rows() []Row {
+func (z *ZoneSum) Rows() []Row { return z.RowsIn(nil) }
+
+// RowsIn returns the rows of the zone in the room of others, which they overwrite.
+func (z *ZoneSum) RowsIn(room []Row) []Row {
 	c := z.of
-	out := make([]Row, len(z.parts))
+	out := slices.Grow(room[:0], len(z.parts))[:len(z.parts)]
 	whole, classified := 0.0, 0.0
 	for i := range z.parts {
 		p := &z.parts[i]

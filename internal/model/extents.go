@@ -42,16 +42,29 @@ func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Tab
 	t.Rows = func(yield func([]any) bool) {
 		row := make([]any, 0, len(t.Columns))
 		unitName := any(unit.Name)
+		// The part of a zone at a place is mostly of the same class as that of the zone before, and a text as a value of a row takes memory of its own.
+		type texts struct {
+			kind, code, name                string
+			kindValue, codeValue, nameValue any
+		}
+		var last []texts
 		for z := range zones {
 			epoch, id, name := any(z.Epoch), any(z.ID), any(z.Name)
 			whole, classified := Sums(z.Parts)
 			for i := range z.Parts {
 				p := &z.Parts[i]
+				if i == len(last) {
+					last = append(last, texts{})
+				}
+				of := &last[i]
+				if of.kind != p.Kind || of.code != p.Code || of.name != p.Name || of.kindValue == nil {
+					*of = texts{p.Kind, p.Code, p.Name, p.Kind, p.Code, p.Name}
+				}
 				pct := math.NaN()
 				if p.Kind == "class" {
 					pct = area.Percent(p.Area, classified)
 				}
-				row = append(row[:0], epoch, id, name, p.Kind, p.Code, p.Name, p.Area, unitName, area.Percent(p.Area, whole), pct, p.Cells, p.Nominal)
+				row = append(row[:0], epoch, id, name, of.kindValue, of.codeValue, of.nameValue, p.Area, unitName, area.Percent(p.Area, whole), pct, p.Cells, p.Nominal)
 				if within {
 					row = append(row, z.WithinID, z.WithinName)
 				}
@@ -118,10 +131,11 @@ func WithErrors(t *Table, c *extent.Composition, expected func(class string, ext
 func ZonesOf(c *extent.Composition) iter.Seq[*Zone] {
 	return func(yield func(*Zone) bool) {
 		var out Zone
+		var rows []extent.Row
 		for i := range c.Zones {
 			z := &c.Zones[i]
 			out.Epoch, out.ID, out.Name, out.WithinID, out.WithinName, out.Parts = c.Epoch, z.ID, z.Name, z.WithinID, z.WithinName, out.Parts[:0]
-			rows := z.Rows()
+			rows = z.RowsIn(rows)
 			for k := range rows {
 				r := &rows[k]
 				p := Part{r.Kind.String(), r.Code, r.Name, r.Area, r.Cells, r.NominalArea}

@@ -215,6 +215,9 @@ func (t *Writer) appendText(b []byte, v any) []byte {
 func Number(v float64, digits int) string { return string(appendNumber(nil, v, digits)) }
 
 func appendNumber(b []byte, v float64, digits int) []byte {
+	if i := int64(v); digits < 0 && float64(i) == v && -1<<53 < i && i < 1<<53 {
+		return strconv.AppendInt(b, i, 10)
+	}
 	n := len(b)
 	b = strconv.AppendFloat(b, v, 'f', digits, 64)
 	if out := b[n:]; len(out) > 1 && out[0] == '-' && out[1] == '0' && len(bytes.Trim(out, "-0.")) == 0 {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
 	"strings"
 	"unicode/utf8"
 
@@ -30,11 +31,14 @@ func (t *Writer) csv(w io.Writer) error {
 	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows [][]any) error {
 		line := b.AvailableBuffer()
 		for _, row := range rows {
+			var seen numbers
 			for i, v := range row {
 				if i > 0 {
 					line = append(line, ',')
 				}
-				if s, ok := v.(string); !ok {
+				if f, ok := v.(float64); ok && !math.IsNaN(f) {
+					line = seen.append(line, f, t.Digits)
+				} else if s, ok := v.(string); !ok {
 					line = t.appendText(line, v)
 				} else if s = text.Guard(s); plain(s) {
 					line = append(line, s...)
@@ -55,6 +59,32 @@ func (t *Writer) csv(w io.Writer) error {
 		_, err := b.Write(line)
 		return err
 	})
+}
+
+// numbers are the last numbers of a row and where their texts stand in it: an area is often its nominal area too, and a percentage of a zone that of what
+// is classified, and the shortest digits of a number take longer to find than to copy.
+type numbers struct {
+	last [4]struct {
+		bits     uint64
+		from, to int
+	}
+	n int
+}
+
+// append appends the text of a number.
+func (n *numbers) append(b []byte, v float64, digits int) []byte {
+	bits := math.Float64bits(v)
+	for i := range min(n.n, len(n.last)) {
+		if l := &n.last[i]; l.bits == bits {
+			return append(b, b[l.from:l.to]...)
+		}
+	}
+	l := &n.last[n.n%len(n.last)]
+	n.n++
+	l.bits, l.from = bits, len(b)
+	b = appendNumber(b, v, digits)
+	l.to = len(b)
+	return b
 }
 
 // plain reports whether a text surely needs no quotes in a CSV file.
