@@ -6,13 +6,14 @@ import (
 	"strings"
 	"unicode"
 
+	"github.com/verdex-land/verdex/core/vector/tables"
+
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/extent"
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
-	"github.com/verdex-land/verdex/core/vector/delimited"
 	"github.com/verdex-land/verdex/core/zone"
 )
 
@@ -52,7 +53,7 @@ func Attach(ctx context.Context, env Env, o AttachOptions) (*Features, error) {
 	}
 	path := o.Table[0]
 	w.reads("table", path)
-	table, err := delimited.ReadTable(w.env.files(), path)
+	table, err := tables.Layer(w.env.files(), path, o.Key)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/vector/tables"
+
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/rows"
@@ -70,7 +72,7 @@ func (s *statement) reader() account.Reader {
 	return func(name string, needed, optional []string, each func(rows.Row) error) ([]string, error) {
 		if s.env.Tables == nil {
 			s.reads("table", name)
-			return rows.Each(s.env.files(), name, needed, optional, each)
+			return tables.Each(s.env.files(), name, needed, optional, each)
 		}
 		legend, notes, err := s.env.Tables(s.ctx, name, needed, optional, each)
 		if s.out.Legend == nil {

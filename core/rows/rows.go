@@ -38,17 +38,34 @@ func Read(from files.System, path string, needed, optional []string) (rows []Row
 }
 
 // Parse reads the rows of a table in memory as [Read] does; name stands for it in errors.
-func Parse(name string, data []byte, needed, optional []string) (rows []Row, err error) {
-	var header []string
-	if plain := bytes.TrimLeft(data, " \t\r\n"); len(plain) > 0 && (plain[0] == '[' || plain[0] == '{') {
-		header, rows, err = rowsOfJSON(plain)
-	} else {
-		header, rows, err = rowsOfCSV(data, slices.Concat(needed, optional))
-	}
-	if err == nil {
-		err = plainCodes(rows)
+func Parse(name string, data []byte, needed, optional []string) ([]Row, error) {
+	var t *text.Table
+	var err error
+	if IsJSON(data) {
+		t, err = TableOfJSON(data)
+	} else if t, err = text.Parse(data, text.Options{Comments: true, Numbers: isNumber}); err != nil {
+		err = fmt.Errorf("%w (columns: %s)", err, strings.Join(slices.Concat(needed, optional), ","))
 	}
 	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return Of(name, t, needed, optional)
+}
+
+// Of makes rows of the cells of a table; name stands for it in errors.
+func Of(name string, t *text.Table, needed, optional []string) (rows []Row, err error) {
+	header := make([]string, len(t.Head))
+	for i, n := range t.Head {
+		header[i] = strings.ToLower(n)
+	}
+	for i, cells := range t.Rows {
+		row := Row{t.Lines[i], make(map[string]string, len(cells))}
+		for k, v := range cells {
+			row.Cell[header[k]] = v
+		}
+		rows = append(rows, row)
+	}
+	if err := plainCodes(rows); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	for _, n := range needed {
@@ -57,20 +74,6 @@ func Parse(name string, data []byte, needed, optional []string) (rows []Row, err
 		}
 	}
 	return rows, nil
-}
-
-// Each reads a table as [Read] does, and hands over its rows one by one.
-func Each(from files.System, path string, needed, optional []string, each func(Row) error) (notes []string, err error) {
-	rows, notes, err := Read(from, path, needed, optional)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range rows {
-		if err := each(r); err != nil {
-			return nil, err
-		}
-	}
-	return notes, nil
 }
 
 // codeColumns are the columns of codes, and those of the names beside them.
@@ -100,63 +103,98 @@ func isNumber(name string) bool {
 	return strings.HasPrefix(name, "pct_") || slices.Contains([]string{"area", "nominal_area", "tolerance", "count", "cells", "opening", "additions", "reductions", "net_change", "closing", "value"}, name)
 }
 
-func rowsOfCSV(data []byte, wanted []string) (header []string, rows []Row, err error) {
-	t, err := text.Parse(data, text.Options{Comments: true, Numbers: isNumber})
-	if err != nil {
-		return nil, nil, fmt.Errorf("%w (columns: %s)", err, strings.Join(wanted, ","))
-	}
-	for _, name := range t.Head {
-		header = append(header, strings.ToLower(name))
-	}
-	for i, cells := range t.Rows {
-		row := Row{t.Lines[i], make(map[string]string, len(cells))}
-		for k, v := range cells {
-			row.Cell[header[k]] = v
-		}
-		rows = append(rows, row)
-	}
-	return header, rows, nil
+// IsJSON reports whether a text is JSON by its first character.
+func IsJSON(data []byte) bool {
+	plain := bytes.TrimLeft(data, " \t\r\n")
+	return len(plain) > 0 && (plain[0] == '[' || plain[0] == '{')
 }
 
-func rowsOfJSON(data []byte) (header []string, rows []Row, err error) {
+// TableOfJSON reads a JSON list of objects, or one in each line, as a table. Its columns are the names in the order in which they occur; the lines are the numbers
+// of the objects.
+func TableOfJSON(data []byte) (*text.Table, error) {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
-	var objects []map[string]any
-	if data[0] == '[' {
-		err = d.Decode(&objects)
+	list := bytes.TrimLeft(data, " \t\r\n")[0] == '['
+	wrong := func(err error) error {
+		return fmt.Errorf("it is not a JSON list of rows, nor a row in each line (%w)", err)
 	}
-	for data[0] == '{' && err == nil { // JSON lines
-		var o map[string]any
-		if err = d.Decode(&o); err == nil {
-			objects = append(objects, o)
+	if list {
+		if _, err := d.Token(); err != nil {
+			return nil, wrong(err)
 		}
 	}
-	if err != nil && (data[0] == '[' || !errors.Is(err, io.EOF)) {
-		return nil, nil, fmt.Errorf("it is not a JSON list of rows, nor a row in each line (%w)", err)
-	}
-	seen := map[string]bool{}
-	for i, o := range objects {
-		row := Row{i + 1, make(map[string]string, len(o))}
-		for name, v := range o {
-			name = strings.ToLower(name)
-			if !seen[name] {
-				seen[name] = true
-				header = append(header, name)
+	t := &text.Table{}
+	at := map[string]int{}
+	for n := 1; d.More(); n++ {
+		row := make([]string, len(t.Head))
+		err := eachMember(d, func(name string, v any) error {
+			i, known := at[name]
+			if !known {
+				i = len(t.Head)
+				at[name] = i
+				t.Head, row = append(t.Head, name), append(row, "")
 			}
 			switch v := v.(type) {
 			case nil:
 			case string:
-				row.Cell[name] = strings.TrimSpace(v)
+				row[i] = strings.TrimSpace(v)
 			case json.Number:
-				row.Cell[name] = v.String()
+				row[i] = v.String()
 			case bool:
-				row.Cell[name] = fmt.Sprint(v)
+				row[i] = fmt.Sprint(v)
 			default:
-				return nil, nil, fmt.Errorf("object %d: %q is neither a text nor a number", i+1, name)
+				return fmt.Errorf("object %d: %q is neither a text nor a number", n, name)
 			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
 		}
-		rows = append(rows, row)
+		t.Rows, t.Lines = append(t.Rows, row), append(t.Lines, n)
 	}
-	slices.Sort(header)
-	return header, rows, nil
+	if list {
+		if _, err := d.Token(); err != nil {
+			return nil, wrong(err)
+		}
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return nil, wrong(errors.New("something follows it"))
+	}
+	for i, row := range t.Rows { // names that later objects brought
+		for len(row) < len(t.Head) {
+			row = append(row, "")
+		}
+		t.Rows[i] = row
+	}
+	t.DecimalCommas = make([]bool, len(t.Head))
+	return t, nil
+}
+
+// eachMember hands over the members of the next object in their order.
+func eachMember(d *json.Decoder, each func(name string, v any) error) error {
+	wrong := func(err error) error {
+		return fmt.Errorf("it is not a JSON list of rows, nor a row in each line (%w)", err)
+	}
+	if open, err := d.Token(); err != nil {
+		return wrong(err)
+	} else if open != json.Delim('{') {
+		return wrong(fmt.Errorf("%v is not an object", open))
+	}
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return wrong(err)
+		}
+		var v any
+		if err := d.Decode(&v); err != nil {
+			return wrong(err)
+		}
+		if err := each(fmt.Sprint(name), v); err != nil {
+			return err
+		}
+	}
+	if _, err := d.Token(); err != nil {
+		return wrong(err)
+	}
+	return nil
 }

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	formats "github.com/verdex-land/verdex/core/vector/tables"
+
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/change"
 	"github.com/verdex-land/verdex/core/extent"
@@ -82,7 +84,7 @@ func FromChanges(all *change.Changes) (out []*Posting) {
 // ReadTable makes postings of a table that measure or change --table matrix has written: one for each epoch or pair of epochs. Epoch is
 // that of extents without one. A legend, if not nil, must have all classes of the table under the same names.
 func ReadTable(from files.System, path, epoch string, legend *Legend) (list []*Posting, notes []string, err error) {
-	read, notes, err := rows.Read(from, path, []string{"zone_id", "area", "unit"}, []string{"epoch", "zone_name", "kind", "class_code", "class_name"})
+	read, notes, err := formats.Rows(from, path, []string{"zone_id", "area", "unit"}, []string{"epoch", "zone_name", "kind", "class_code", "class_name"})
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w (a book takes tables of measure in the layout long, and of change --table matrix)", err)
 	}

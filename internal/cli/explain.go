@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/vector/tables"
+
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/check"
@@ -371,7 +373,7 @@ func (x *explainer) rowOf(path string) error {
 		return fmt.Errorf("%s: no record of a run lies beside it, so nothing says what its transitions were made of: name the plan or the book", path)
 	}
 	found := false
-	_, err := rows.Each(x.system, path, []string{"zone_id", "class_code", "area", "unit"}, []string{"epoch", "zone_name", "class_name"}, func(r rows.Row) error {
+	_, err := tables.Each(x.system, path, []string{"zone_id", "class_code", "area", "unit"}, []string{"epoch", "zone_name", "class_name"}, func(r rows.Row) error {
 		is := func(asked string, of ...string) bool { return slices.Contains(of, asked) }
 		if x.o.Zone != "" && !is(x.o.Zone, r.Cell["zone_id"], r.Cell["zone_name"]) || !is(x.o.Class, r.Cell["class_code"], r.Cell["class_name"]) {
 			return nil

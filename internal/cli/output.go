@@ -151,8 +151,12 @@ func (s *session) workbook(d *destination, t *table.Writer) (*table.Workbook, er
 	b := &table.Workbook{Title: t.Title, Author: "verdex " + s.version}
 	if d.sheets != nil {
 		b.Sheets = d.sheets()
+	}
+	// The rows as they are in every other format, for programs, and to be read back.
+	if list := t.Sheet(); d.sheets == nil || list.Fits() {
+		b.Sheets = append(b.Sheets, list)
 	} else {
-		b.Sheets = []*table.Sheet{t.Sheet()}
+		s.Note(fmt.Sprintf("%s: the sheet of all rows is left out, since a spreadsheet takes %s of them: write .csv or .parquet for programs", d.path, text.Count(table.MaxRows, "row")))
 	}
 	if d.checks != nil {
 		b.Sheets = append(b.Sheets, (&table.Writer{Table: model.Checks(d.checks), Digits: -1}).Sheet())

@@ -8,6 +8,8 @@ import (
 	"os/user"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/vector/tables"
+
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
@@ -79,7 +81,7 @@ func (s *session) readTable(ctx context.Context, name string, needed, optional [
 	where, of := vectors.Split(name)
 	if !book.IsBook(where) {
 		s.Read(output.Input{Role: "table", Path: name})
-		notes, err := rows.Each(s.system, name, needed, optional, each)
+		notes, err := tables.Each(s.system, name, needed, optional, each)
 		return nil, notes, err
 	}
 	b, err := s.openBook(where, false, waitOf(s.options))

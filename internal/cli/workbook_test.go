@@ -199,7 +199,7 @@ func TestOtherProgramsReadOurTables(t *testing.T) {
 	f, err := excelize.OpenFile(at("t.xlsx"))
 	require.NoError(t, err)
 	defer f.Close()
-	assert.Equal(t, []string{"2020", "checks", "Provenance"}, f.GetSheetList())
+	assert.Equal(t, []string{"2020", "extents", "checks", "Provenance"}, f.GetSheetList())
 
 	meta, err := os.ReadFile(at("t.csv-metadata.json"))
 	require.NoError(t, err)

@@ -68,8 +68,11 @@ func At(line, column int) string {
 	return name
 }
 
-// maxRows is how many rows a sheet may have.
-const maxRows = 1 << 20
+// MaxRows is how many rows a sheet may have.
+const MaxRows = 1 << 20
+
+// Fits reports whether a spreadsheet takes all lines of the sheet.
+func (s *Sheet) Fits() bool { return s.rows() <= MaxRows }
 
 // rows is how many lines the sheet has.
 func (s *Sheet) rows() int {
@@ -128,8 +131,8 @@ func (b *Workbook) Write(w io.Writer) error {
 		} else if _, err := f.NewSheet(s.Name); err != nil {
 			return err
 		}
-		if n := s.rows(); n > maxRows {
-			return fmt.Errorf("the sheet %s would have %d rows, and a spreadsheet takes %d: choose csv or parquet", s.Name, n, maxRows)
+		if n := s.rows(); n > MaxRows {
+			return fmt.Errorf("the sheet %s would have %d rows, and a spreadsheet takes %d: choose csv or parquet", s.Name, n, MaxRows)
 		}
 		if err := s.write(f, styles); err != nil {
 			return fmt.Errorf("sheet %s: %w", s.Name, err)
@@ -198,9 +201,13 @@ func (p *parts) Close() error {
 	})
 	out := zip.NewWriter(p.w)
 	for _, name := range names {
+		head := p.of[name].head.Bytes()
+		if name == "docProps/core.xml" {
+			head = []byte(prefixed.Replace(string(head)))
+		}
 		w, err := out.Create(name)
 		if err == nil {
-			_, err = w.Write(rootTag.ReplaceAllFunc(p.of[name].head.Bytes(), sortAttributes))
+			_, err = w.Write(rootTag.ReplaceAllFunc(head, sortAttributes))
 		}
 		if err != nil {
 			return err
@@ -217,6 +224,10 @@ func (p *parts) Close() error {
 	}
 	return out.Close()
 }
+
+// prefixed gives the names of the document's properties the prefix that the standard's own examples have, and without which some programs refuse them.
+var prefixed = strings.NewReplacer("<coreProperties xmlns=", "<cp:coreProperties xmlns:cp=", "<coreProperties ", "<cp:coreProperties ", ` xmlns="http://schemas.openxmlformats.org/package`, ` xmlns:cp="http://schemas.openxmlformats.org/package`,
+	"</coreProperties>", "</cp:coreProperties>", "<lastModifiedBy>", "<cp:lastModifiedBy>", "</lastModifiedBy>", "</cp:lastModifiedBy>")
 
 func boolInt(b bool) int {
 	if b {
@@ -299,7 +310,7 @@ func (s *Sheet) write(f *excelize.File, styles map[string]int) error {
 			return err
 		}
 	}
-	for row, line := range s.all(maxRows) {
+	for row, line := range s.all(MaxRows) {
 		cells, height := make([]any, len(line)), excelize.RowOpts{}
 		for col, c := range line {
 			cell := excelize.Cell{Formula: c.Formula, Value: c.plain()}
@@ -417,15 +428,11 @@ func styleOf(f *excelize.File, styles map[string]int, s Style) (int, error) {
 	return id, err
 }
 
-// Sheet is the table as a list that can be filtered.
+// Sheet is the table as a list that can be filtered, with the names of the columns in the first line.
 func (t *Writer) Sheet() *Sheet {
 	s := &Sheet{Name: t.Name, FreezeRows: 1, Filter: true, Count: t.Count}
 	if s.Name == "" {
 		s.Name = "table"
-	}
-	if t.Title != "" {
-		s.Add(Text(t.Title, Style{Bold: true}))
-		s.FreezeRows = 2
 	}
 	var head []Cell
 	for _, c := range t.Columns {

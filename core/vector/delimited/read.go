@@ -67,19 +67,11 @@ func parse(source string, data []byte, notes []string) (*vector.Layer, error) {
 	return l, nil
 }
 
-// ReadTable reads a table whose rows have no place: features without a geometry.
-func ReadTable(from files.System, path string) (*vector.Layer, error) {
-	data, notes, err := text.Read(from, path)
-	if err != nil {
-		return nil, err
-	}
-	t, err := text.Parse(data, text.Options{Even: true})
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	l := &vector.Layer{Source: path, Notes: notes, Features: make([]vector.Feature, len(t.Rows))}
+// FromTable makes features without a geometry of a table; source is its name in messages.
+func FromTable(source string, t *text.Table) *vector.Layer {
+	l := &vector.Layer{Source: source, Features: make([]vector.Feature, len(t.Rows))}
 	columns(t, l, -1)
-	return l, nil
+	return l
 }
 
 // columns gives the features of a layer the values of all columns but one.

@@ -139,7 +139,7 @@ func TestPackagesThatAreDamaged(t *testing.T) {
 		return other
 	}
 	for statement, want := range map[string]string{
-		"DROP TABLE gpkg_contents":                                   "it is not a GeoPackage with outlines",
+		"DROP TABLE gpkg_contents":                                   "it is not a GeoPackage that can be read",
 		"DELETE FROM gpkg_geometry_columns":                          "it has no layer of outlines",
 		"UPDATE wards SET geom = x'0102'":                            "its geometry is damaged",
 		"UPDATE wards SET geom = x'47500020db0b0000ff'":              "its geometry is of an extended kind",

@@ -99,14 +99,23 @@ func Layers(from files.System, path string) ([]Info, error) {
 }
 
 // layers lists the layers, without how many features they have.
-func layers(path string, db *sql.DB) (out []Info, err error) {
-	rows, err := db.Query(`SELECT c.table_name, g.geometry_type_name FROM gpkg_contents c JOIN gpkg_geometry_columns g ON g.table_name = c.table_name
+func layers(path string, db *sql.DB) ([]Info, error) {
+	return list(path, db, `SELECT c.table_name, g.geometry_type_name FROM gpkg_contents c JOIN gpkg_geometry_columns g ON g.table_name = c.table_name
 		WHERE c.data_type = 'features' ORDER BY c.rowid`)
+}
+
+// tables lists the tables, with outlines and without.
+func tables(path string, db *sql.DB) ([]Info, error) {
+	return list(path, db, "SELECT table_name, '' FROM gpkg_contents WHERE data_type IN ('attributes', 'features') ORDER BY data_type, rowid")
+}
+
+func list(path string, db *sql.DB, query string) (out []Info, err error) {
+	rows, err := db.Query(query)
 	if err != nil && strings.Contains(err.Error(), "locked") {
 		return nil, fmt.Errorf("%s: another program is writing to it: try again when that has ended", path)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: it is not a GeoPackage with outlines: %w", path, err)
+		return nil, fmt.Errorf("%s: it is not a GeoPackage that can be read: %w", path, err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -136,19 +145,8 @@ func Read(from files.System, path, layer string) (*vector.Layer, error) {
 	if err != nil {
 		return nil, err
 	}
-	var names []string
-	for _, i := range all {
-		names = append(names, i.Name)
-	}
-	switch {
-	case len(all) == 0:
-		return nil, fmt.Errorf("%s: it has no layer of outlines", path)
-	case layer == "" && len(all) > 1:
-		return nil, fmt.Errorf("%s: it has %d layers: name one, as in %s#%s (layers: %s)", path, len(all), filepath.Base(path), names[0], strings.Join(names, ", "))
-	case layer == "":
-		layer = names[0]
-	case !slices.Contains(names, layer):
-		return nil, fmt.Errorf("%s: it has no layer %q (layers: %s)", path, layer, strings.Join(names, ", "))
+	if layer, err = pick(path, layer, "layer of outlines", all); err != nil {
+		return nil, err
 	}
 	l := &vector.Layer{Source: path, Name: layer}
 	if err := read(db, l); err != nil {
@@ -157,17 +155,96 @@ func Read(from files.System, path, layer string) (*vector.Layer, error) {
 	return l, nil
 }
 
+// ReadTable reads a table, with outlines or without, as features without outlines. Where a file has several and name is "", the error lists them.
+func ReadTable(from files.System, path, name string) (*vector.Layer, error) {
+	db, err := openFrom(from, path)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	all, err := tables(path, db)
+	if err != nil {
+		return nil, err
+	}
+	if name, err = pick(path, name, "table", all); err != nil {
+		return nil, err
+	}
+	l := &vector.Layer{Source: path, Name: name, Plain: true}
+	if err := read(db, l); err != nil {
+		return nil, fmt.Errorf("%s: table %s: %w", path, name, err)
+	}
+	return l, nil
+}
+
+// pick is the layer that is meant: the one that is named, or the only one.
+func pick(path, layer, what string, all []Info) (string, error) {
+	var names []string
+	for _, i := range all {
+		names = append(names, i.Name)
+	}
+	switch {
+	case len(all) == 0:
+		return "", fmt.Errorf("%s: it has no %s", path, what)
+	case layer == "" && len(all) > 1 && what == "table":
+		return "", fmt.Errorf("%s: it has %d tables: name one, as in %s#%s (tables: %s)", path, len(all), filepath.Base(path), names[0], strings.Join(names, ", "))
+	case layer == "" && len(all) > 1:
+		return "", fmt.Errorf("%s: it has %d layers: name one, as in %s#%s (layers: %s)", path, len(all), filepath.Base(path), names[0], strings.Join(names, ", "))
+	case layer == "":
+		return names[0], nil
+	case !slices.Contains(names, layer):
+		what, _, _ = strings.Cut(what, " ")
+		return "", fmt.Errorf("%s: it has no %s %q (%ss: %s)", path, what, layer, what, strings.Join(names, ", "))
+	}
+	return layer, nil
+}
+
 func read(db *sql.DB, l *vector.Layer) error {
 	var column string
 	var srs int64
 	err := db.QueryRow("SELECT column_name, srs_id FROM gpkg_geometry_columns WHERE table_name = ?", l.Name).Scan(&column, &srs)
+	if l.Plain { // neither the outline nor the number of a row is a column of a table
+		columns := []string{}
+		if columns, err = plainColumns(db, l.Name, column); err != nil {
+			return err
+		}
+		return readColumns(db, l, "", strings.Join(columns, ", "))
+	}
 	if err != nil {
 		return fmt.Errorf("it does not state its geometry column (%w)", err)
 	}
 	if l.CRS, err = crs(db, srs); err != nil {
 		l.CRSProblem = err.Error()
 	}
-	rows, err := db.QueryContext(context.Background(), "SELECT * FROM "+name(l.Name)+" LIMIT 0")
+	return readColumns(db, l, column, "*")
+}
+
+// plainColumns are the columns of a table, as names in quotes, but for the key of its rows and that of outlines.
+func plainColumns(db *sql.DB, table, outline string) (out []string, err error) {
+	rows, err := db.Query("SELECT name, pk FROM pragma_table_info(?)", table)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var column string
+		var key int
+		if err := rows.Scan(&column, &key); err != nil {
+			return nil, err
+		}
+		if key == 0 && !strings.EqualFold(column, outline) {
+			out = append(out, name(column))
+		}
+	}
+	if len(out) == 0 {
+		return nil, errors.New("it has no columns")
+	}
+	return out, rows.Err()
+}
+
+// readColumns reads columns, of which one, if it is named, has the outlines.
+func readColumns(db *sql.DB, l *vector.Layer, column, what string) error {
+	query := "SELECT " + what + " FROM " + name(l.Name)
+	rows, err := db.QueryContext(context.Background(), query+" LIMIT 0")
 	if err != nil {
 		return err
 	}
@@ -177,7 +254,7 @@ func read(db *sql.DB, l *vector.Layer) error {
 		return err
 	}
 	geometry := slices.IndexFunc(columns, func(c string) bool { return strings.EqualFold(c, column) })
-	if geometry < 0 {
+	if geometry < 0 && !l.Plain {
 		return fmt.Errorf("it has no column %q, which is to hold its outlines", column)
 	}
 	for i, c := range columns {
@@ -197,13 +274,14 @@ func read(db *sql.DB, l *vector.Layer) error {
 		case "DATETIME":
 			forms[i] = vector.DateTime
 		}
-		if k := len(l.Fields) - len(columns) + 1 + i; i < geometry {
+		switch {
+		case geometry < 0 || i < geometry:
 			l.Fields[i].Form = forms[i]
-		} else if i > geometry {
-			l.Fields[k-1].Form = forms[i]
+		case i > geometry:
+			l.Fields[i-1].Form = forms[i]
 		}
 	}
-	r := &tableReader{table: l.Name, geometry: geometry, forms: forms, truth: make([]bool, len(columns))}
+	r := &tableReader{query: query, geometry: geometry, forms: forms, truth: make([]bool, len(columns))}
 	for i := range types {
 		r.truth[i] = strings.EqualFold(types[i].DatabaseTypeName(), "BOOLEAN")
 	}
@@ -216,8 +294,8 @@ func read(db *sql.DB, l *vector.Layer) error {
 
 // tableReader reads the rows of a layer.
 type tableReader struct {
-	table    string
-	geometry int           // its column
+	query    string
+	geometry int           // the column of outlines, -1 for none
 	forms    []vector.Form // by column
 	truth    []bool        // by column: 0 and 1 are false and true
 }
@@ -232,7 +310,7 @@ func (r *tableReader) all(db *sql.DB) (out []vector.Feature, err error) {
 	}
 	defer conn.Close()
 	err = conn.Raw(func(c any) error {
-		rows, err := c.(driver.QueryerContext).QueryContext(ctx, "SELECT * FROM "+name(r.table), nil)
+		rows, err := c.(driver.QueryerContext).QueryContext(ctx, r.query, nil)
 		if err != nil {
 			return err
 		}
@@ -252,7 +330,7 @@ func (r *tableReader) rows(rows driver.Rows) ([]vector.Feature, error) {
 		} else if err != nil {
 			return nil, fmt.Errorf("feature %d: %w", features.Len()+1, err)
 		}
-		f := vector.Feature{Values: make([]any, 0, len(r.forms)-1)}
+		f := vector.Feature{Values: make([]any, 0, len(r.forms))}
 		var raw []byte
 		for i, v := range values {
 			if i == r.geometry {

@@ -51,7 +51,21 @@ func Read(from files.System, path string) (*vector.Layer, error) {
 	return l, nil
 }
 
-// Decode reads a file of the given size into a layer.
+// ReadTable reads a file as a table: features without outlines, whether it has some or not.
+func ReadTable(from files.System, path string) (*vector.Layer, error) {
+	f, err := from.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	l := &vector.Layer{Source: path, Plain: true}
+	if err := Decode(f, f.Size(), l); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return l, nil
+}
+
+// Decode reads a file of the given size into a layer; of one that is plain, it needs no outlines.
 func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 	defer func() { // the library panics at some damages
 		if p := recover(); p != nil {
@@ -81,6 +95,9 @@ func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 		}
 	}
 	text, ok := f.Lookup("geo")
+	if l.Plain {
+		return rows(f, "", l)
+	}
 	if !ok {
 		return errors.New("it is a Parquet file without a note about outlines (geo), so it is not GeoParquet")
 	}
@@ -152,7 +169,7 @@ func rows(f *parquet.File, primary string, l *vector.Layer) error {
 			l.Fields = append(l.Fields, fieldOf(path[0], leaf.Node))
 		}
 	}
-	if !found {
+	if !found && !l.Plain {
 		return fmt.Errorf("it has no column %q, which is to hold its outlines", primary)
 	}
 	if len(left) > 0 {
