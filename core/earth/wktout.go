@@ -2,7 +2,6 @@ package earth
 
 import (
 	"fmt"
-	"math"
 	"strconv"
 	"strings"
 
@@ -37,27 +36,20 @@ func (c *CRS) WKT1() (string, bool) {
 		}
 		fmt.Fprintf(&b, `,PARAMETER["%s",%s]`, p.WKT1, number(v))
 	}
+	east, north := d.Params[projection.East], d.Params[projection.North]
+	if d.Params.Has(projection.CentreEast) {
+		east, north = d.Params[projection.CentreEast], d.Params[projection.CentreNorth]
+	}
 	fmt.Fprintf(&b, `,PARAMETER["false_easting",%s],PARAMETER["false_northing",%s],UNIT[%s,%s]%s]`,
-		number(d.Params[projection.East]/d.Unit), number(d.Params[projection.North]/d.Unit), quoted(d.UnitName), number(d.Unit), authority(c.Code))
+		number(east/d.Unit), number(north/d.Unit), quoted(d.UnitName), number(d.Unit), authority(c.Code))
 	return b.String(), true
 }
 
 func (c *CRS) geographicWKT1() string {
 	c = c.stated()
-	inverse := 0.0
-	if c.Ellipsoid.F != 0 {
-		inverse = 1 / c.Ellipsoid.F
-		if r := math.Round(inverse*1e9) / 1e9; math.Abs(r-inverse) < 1e-10*inverse { // as it was before it was inverted
-			inverse = r
-		}
-	}
-	meridian := "Greenwich"
-	if c.Meridian != 0 {
-		meridian = "unnamed"
-	}
 	return fmt.Sprintf(`GEOGCS[%s,DATUM[%s,SPHEROID[%s,%s,%s]%s],PRIMEM["%s",%s],UNIT[%s,%s]%s]`,
-		quoted(c.Name), quoted(strings.ReplaceAll(c.Datum.Name, " ", "_")), quoted(c.Ellipsoid.Name), number(c.Ellipsoid.A), number(inverse),
-		authority(c.Datum.Code), meridian, number(c.Meridian/c.Unit), quoted(c.UnitName), number(c.Unit), authority(c.Code))
+		quoted(c.Name), quoted(strings.ReplaceAll(c.Datum.Name, " ", "_")), quoted(c.Ellipsoid.Name), number(c.Ellipsoid.A), number(c.inverseFlattening()),
+		authority(c.Datum.Code), c.meridianName(), number(c.Meridian/c.Unit), quoted(c.UnitName), number(c.Unit), authority(c.Code))
 }
 
 func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/files"
@@ -114,7 +115,11 @@ func (s *session) write(d *destination, m *model.Table) error {
 		if name == "" {
 			path, name = d.path, cmp.Or(m.Name, "rows")
 		}
-		return s.makeGeoPackage(path, name, func(file string) error { return geopackage.WriteTable(file, name, t.Fields(), t.Values()) })
+		at, err := s.changeTime()
+		if err != nil {
+			return err
+		}
+		return s.makeGeoPackage(path, name, func(file string) error { return geopackage.WriteTable(file, name, t.Fields(), t.Values(), at) })
 	case "xlsx":
 		b, err := s.workbook(d, t)
 		if err != nil {
@@ -123,6 +128,22 @@ func (s *session) write(d *destination, m *model.Table) error {
 		return s.Write(d.path, b.Write)
 	}
 	return s.Write(d.path, func(w io.Writer) error { return t.Write(w, d.format) })
+}
+
+// changeTime is when a GeoPackage says that its content changed: now, when the step of a plan began, or the seconds since 1970 in SOURCE_DATE_EPOCH, with which the same content makes the same file.
+func (s *session) changeTime() (time.Time, error) {
+	text := os.Getenv("SOURCE_DATE_EPOCH")
+	switch {
+	case text == "" && s.plan != nil:
+		return s.plan.begun, nil
+	case text == "":
+		return time.Now(), nil
+	}
+	seconds, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || seconds < 0 || seconds > 1<<37 {
+		return time.Time{}, usage("SOURCE_DATE_EPOCH is %q: give it the seconds since 1970, or unset it", text)
+	}
+	return time.Unix(seconds, 0), nil
 }
 
 // makeGeoPackage stages a GeoPackage, with the other layers of the file that it replaces.
@@ -290,7 +311,11 @@ func (s *session) writeFeatures(where string, l *vector.Layer) error {
 		l.Name = baseName(path)
 	}
 	if strings.EqualFold(filepath.Ext(path), ".gpkg") {
-		if err := s.makeGeoPackage(path, geopackage.TableName(l), func(file string) error { return geopackage.Write(file, l) }); err != nil {
+		at, err := s.changeTime()
+		if err != nil {
+			return err
+		}
+		if err := s.makeGeoPackage(path, geopackage.TableName(l), func(file string) error { return geopackage.Write(file, l, at) }); err != nil {
 			return err
 		}
 	} else {

@@ -81,6 +81,7 @@ func makesOutput(name string) bool {
 type planned struct {
 	counter job.Counter
 	maker   job.Maker
+	begun   time.Time // when the step began; of a record that is done again, when it did then
 	owns    func(path string) bool
 	checks  []check.Check
 	posted  []int64           // the numbers of the postings that it made or found
@@ -303,7 +304,8 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
 		ctx: r.ctx, system: r.system, remote: r.remote, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
 	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force && !r.plan.Names(path) || r.store.Wrote(path) }}
-	done := plan.Done{Name: step.Name, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
+	s.plan.begun = r.begunOf(step.Name)
+	done := plan.Done{Name: step.Name, Begun: s.plan.begun, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
 	s.before = func() error { return r.aboutToWrite(s, &done) }
 	do := commandOf(r.root, step.Command)
 	if err := s.withFiles(func(s *session) error { return do(s, s.options) }); err != nil && !errors.Is(err, errStrict) {
@@ -321,6 +323,18 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	}
 	r.done[i] = done
 	return r.store.SetDone(&done)
+}
+
+// begunOf is when a step begins, or began in the record that is done again: outputs that state a time have the same one.
+func (r *planRun) begunOf(name string) time.Time {
+	if r.record != nil {
+		for _, d := range r.record.Steps {
+			if d.Name == name && !d.Begun.IsZero() {
+				return d.Begun
+			}
+		}
+	}
+	return time.Now().UTC().Truncate(time.Second)
 }
 
 // keyOf is the key of a step, and the files that its options name.

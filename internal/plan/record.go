@@ -48,6 +48,7 @@ type Done struct {
 	Checks   []Check        `json:"checks"`
 	Notes    []string       `json:"notes"`
 	Warnings []string       `json:"warnings"`
+	Begun    time.Time      `json:"begun"`
 	Finished time.Time      `json:"finished"`
 	Key      string         `json:"key"` // of what it was made of
 	Complete bool           `json:"complete"`

@@ -8,8 +8,8 @@ import (
 
 // EqualEarth is an equal-area projection for maps of the world.
 var EqualEarth = &Method{
-	Name: "Equal Earth", Codes: []int{1078}, Texts: "equalearth",
-	Params: []Parameter{{Role: Lon0, Code: 8802}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
+	Name: "Equal Earth", Codes: []int{1078}, Texts: "equalearth", WKT1: "Equal_Earth",
+	Params: []Parameter{{Role: Lon0, Code: 8802, WKT1: "central_meridian"}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
 	New:    newEqualEarth,
 }
 

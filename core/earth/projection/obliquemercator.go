@@ -10,20 +10,20 @@ import (
 // ObliqueMercatorA is Hotine's with coordinates that count from the natural origin, on the equator of the aposphere.
 var ObliqueMercatorA = &Method{
 	Name: "oblique Mercator", Codes: []int{9812},
-	Texts:   "hotineobliquemercator hotineobliquemercatorvarianta hotineobliquemercatorazimuthnaturalorigin rectifiedskeworthomorphicnaturalorigin",
+	Texts: "hotineobliquemercator hotineobliquemercatorvarianta hotineobliquemercatorazimuthnaturalorigin rectifiedskeworthomorphicnaturalorigin", WKT1: "Hotine_Oblique_Mercator",
 	GeoKeys: []int{3},
-	Params: []Parameter{{Role: Lat0, Code: 8811}, {Role: Lon0, Code: 8812}, {Role: Azimuth, Code: 8813}, {Role: Skew, Or: Azimuth, Code: 8814},
-		{Role: Scale, Code: 8815}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
+	Params: []Parameter{{Role: Lat0, Code: 8811, WKT1: "latitude_of_center"}, {Role: Lon0, Code: 8812, WKT1: "longitude_of_center"}, {Role: Azimuth, Code: 8813, WKT1: "azimuth"}, {Role: Skew, Or: Azimuth, Code: 8814, WKT1: "rectified_grid_angle"},
+		{Role: Scale, Code: 8815, WKT1: "scale_factor"}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
 	New: newObliqueMercatorA,
 }
 
 // ObliqueMercatorB is Hotine's with coordinates that count from the centre.
 var ObliqueMercatorB = &Method{
 	Name: "oblique Mercator from its centre", Codes: []int{9815},
-	Texts:   "hotineobliquemercatorvariantb hotineobliquemercatorazimuthcenter rectifiedskeworthomorphiccenter obliquemercator",
+	Texts: "hotineobliquemercatorvariantb hotineobliquemercatorazimuthcenter rectifiedskeworthomorphiccenter obliquemercator", WKT1: "Hotine_Oblique_Mercator_Azimuth_Center",
 	GeoKeys: []int{3},
-	Params: []Parameter{{Role: Lat0, Code: 8811}, {Role: Lon0, Code: 8812}, {Role: Azimuth, Code: 8813}, {Role: Skew, Or: Azimuth, Code: 8814},
-		{Role: Scale, Code: 8815}, {Role: CentreEast, Or: East, Code: 8816}, {Role: CentreNorth, Or: North, Code: 8817}},
+	Params: []Parameter{{Role: Lat0, Code: 8811, WKT1: "latitude_of_center"}, {Role: Lon0, Code: 8812, WKT1: "longitude_of_center"}, {Role: Azimuth, Code: 8813, WKT1: "azimuth"}, {Role: Skew, Or: Azimuth, Code: 8814, WKT1: "rectified_grid_angle"},
+		{Role: Scale, Code: 8815, WKT1: "scale_factor"}, {Role: CentreEast, Or: East, Code: 8816}, {Role: CentreNorth, Or: North, Code: 8817}},
 	Fits: func(p Params) bool { return p.Has(CentreEast) },
 	New:  newObliqueMercatorB,
 }

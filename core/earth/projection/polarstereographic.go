@@ -21,8 +21,9 @@ var PolarStereographicA = &Method{
 var PolarStereographicB = &Method{
 	Name: "polar stereographic with a standard parallel", Codes: []int{9829},
 	Texts:   "polarstereographic polarstereographicvariantb stereographicnorthpole stereographicsouthpole",
+	WKT1:    "Polar_Stereographic", // with the standard parallel as the latitude of origin
 	GeoKeys: []int{15},
-	Params:  []Parameter{{Role: Lat1, Or: Lat0, Code: 8832, GeoKey: 3081}, {Role: Lon0, Code: 8833}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
+	Params:  []Parameter{{Role: Lat1, Or: Lat0, Code: 8832, WKT1: "latitude_of_origin", GeoKey: 3081}, {Role: Lon0, Code: 8833, WKT1: "central_meridian"}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
 	New:     newPolarStereographicB,
 }
 

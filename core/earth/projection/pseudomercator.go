@@ -8,8 +8,8 @@ import (
 
 // PseudoMercator is that of maps on the web.
 var PseudoMercator = &Method{
-	Name: "pseudo-Mercator", Codes: []int{1024, 1026}, Texts: "mercatorauxiliarysphere popularvisualisationpseudomercator",
-	Params: []Parameter{{Role: Lon0, Code: 8802}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
+	Name: "pseudo-Mercator", Codes: []int{1024, 1026}, Texts: "mercatorauxiliarysphere popularvisualisationpseudomercator", WKT1: "Mercator_Auxiliary_Sphere",
+	Params: []Parameter{{Role: Lon0, Code: 8802, WKT1: "central_meridian"}, {Role: East, Code: 8806}, {Role: North, Code: 8807}},
 	New:    newPseudoMercator,
 }
 

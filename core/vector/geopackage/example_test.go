@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/files"
@@ -18,7 +19,7 @@ func Example() {
 	crs, _ := earth.Lookup(3035)
 	g, _ := vector.FromWKT("POLYGON((0 0, 1 0, 1 1, 0 0))")
 	wards := &vector.Layer{Name: "wards", CRS: crs, Fields: []vector.Field{{Name: "code"}}, Features: []vector.Feature{{Values: []any{"W1"}, Geometry: g}}}
-	if err := geopackage.Write(path, wards); err != nil {
+	if err := geopackage.Write(path, wards, time.Now()); err != nil {
 		panic(err)
 	}
 	layers, err := geopackage.Layers(files.Disk, path)

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -56,8 +57,8 @@ func TestEverythingComesBack(t *testing.T) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		path := filepath.Join(t.TempDir(), "zones.gpkg")
 		wards, parishes := layer(t, "wards", 3035, rng), layer(t, "the parishes", 4326, rng)
-		require.NoError(t, Write(path, wards))
-		require.NoError(t, Write(path, parishes))
+		require.NoError(t, Write(path, wards, noon))
+		require.NoError(t, Write(path, parishes, noon))
 		list, err := Layers(files.Disk, path)
 		require.NoError(t, err)
 		require.Len(t, list, 2)
@@ -81,7 +82,7 @@ func TestEverythingComesBack(t *testing.T) {
 		// A layer of the same name is replaced, and the other stays.
 		fewer := layer(t, "wards", 3035, rng)
 		fewer.Features = fewer.Features[:1]
-		require.NoError(t, Write(path, fewer))
+		require.NoError(t, Write(path, fewer, noon))
 		got, err := Read(files.Disk, path, "wards")
 		require.NoError(t, err)
 		assert.Len(t, got.Features, 1)
@@ -98,7 +99,7 @@ func TestAnotherProgramReadsIt(t *testing.T) {
 	require.NoError(t, err, "make test installs it")
 	path := filepath.Join(t.TempDir(), "zones.gpkg")
 	l := layer(t, "wards", 3035, rand.New(rand.NewPCG(1, 1)))
-	require.NoError(t, Write(path, l))
+	require.NoError(t, Write(path, l, noon))
 	ask := func(query string) string {
 		out, err := exec.Command(sqlite, "-readonly", path, query).CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -124,7 +125,7 @@ func TestAnotherProgramReadsIt(t *testing.T) {
 func TestPackagesThatAreDamaged(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "zones.gpkg")
-	require.NoError(t, Write(path, layer(t, "wards", 3035, rand.New(rand.NewPCG(2, 1)))))
+	require.NoError(t, Write(path, layer(t, "wards", 3035, rand.New(rand.NewPCG(2, 1))), noon))
 	sound, err := os.ReadFile(path)
 	require.NoError(t, err)
 	break_ := func(statement string) string {
@@ -134,6 +135,12 @@ func TestPackagesThatAreDamaged(t *testing.T) {
 		db, err := sql.Open("sqlite", other)
 		require.NoError(t, err)
 		defer db.Close()
+		triggers, err := texts(db, "SELECT name FROM sqlite_schema WHERE type = 'trigger'")
+		require.NoError(t, err)
+		for _, n := range triggers { // which call functions of programs that know outlines
+			_, err = db.Exec("DROP TRIGGER " + name(n))
+			require.NoError(t, err)
+		}
 		_, err = db.Exec(statement)
 		require.NoError(t, err)
 		return other
@@ -162,4 +169,61 @@ func TestPackagesThatAreDamaged(t *testing.T) {
 		_, err := Read(files.Disk, notes, "")
 		assert.Error(t, err, "cut off at %d", n)
 	}
+}
+
+var noon = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+
+// CRSs without a form in WKT 1 are written by the extension, and read again from their definition alone.
+func TestCRSOfWKT2(t *testing.T) {
+	square := vector.Geometry{Polygons: []vector.Polygon{{{{2600000, 1200000}, {2600100, 1200000}, {2600100, 1200100}, {2600000, 1200100}}}}}
+	for _, code := range []int{5514, 9377, 3035, 31370, 3857, 2056} {
+		c, err := earth.Lookup(code)
+		require.NoError(t, err)
+		path := filepath.Join(t.TempDir(), "a.gpkg")
+		require.NoError(t, Write(path, &vector.Layer{CRS: c, Features: []vector.Feature{{Geometry: square}}}, noon))
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		_, err = db.Exec("UPDATE gpkg_spatial_ref_sys SET organization = 'NONE' WHERE srs_id = ?", code)
+		require.NoError(t, err)
+		extended, err := texts(db, "SELECT extension_name FROM gpkg_extensions WHERE table_name = 'gpkg_spatial_ref_sys'")
+		require.NoError(t, err)
+		if _, ok := c.WKT1(); ok {
+			assert.Empty(t, extended, code)
+		} else {
+			assert.Equal(t, []string{"gpkg_crs_wkt"}, extended, code)
+		}
+		require.NoError(t, db.Close())
+		l, err := Read(files.Disk, path, "")
+		require.NoError(t, err)
+		require.NotNil(t, l.CRS, "%d: %s", code, l.CRSProblem)
+		assert.Equal(t, code, l.CRS.Code)
+	}
+}
+
+// The spatial index has a box for each feature with an outline, and follows what the triggers of the standard do; last_change is the time that is given.
+func TestSpatialIndex(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.gpkg")
+	c, err := earth.Lookup(3035)
+	require.NoError(t, err)
+	l := &vector.Layer{CRS: c, Name: `a "b"`, Fields: []vector.Field{{Name: "geom"}}, Features: []vector.Feature{
+		{Values: []any{"x"}, Geometry: vector.Geometry{Polygons: []vector.Polygon{{{{1, 2}, {3, 2}, {3, 5}, {1, 5}}}}}}, {Values: []any{"none"}}}}
+	require.NoError(t, Write(path, l, noon))
+	require.NoError(t, Write(path, l, noon.Add(time.Hour))) // replaces the layer with its index
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	defer db.Close()
+	got, err := texts(db, `SELECT id || ' ' || minx || ' ' || maxx || ' ' || miny || ' ' || maxy FROM "rtree_a ""b""_geom_"`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"1 1.0 3.0 2.0 5.0"}, got)
+	n, err := texts(db, "SELECT count(*) || (SELECT last_change FROM gpkg_contents) FROM sqlite_schema WHERE type = 'trigger'")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"62026-11-28T13:00:00.000Z"}, n)
+	_, err = db.Exec(`DELETE FROM "a ""b""" WHERE fid = 1`)
+	require.NoError(t, err)
+	got, err = texts(db, `SELECT id FROM "rtree_a ""b""_geom_"`)
+	require.NoError(t, err)
+	assert.Empty(t, got)
+	registered, err := texts(db, "SELECT extension_name FROM gpkg_extensions")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"gpkg_rtree_index"}, registered)
 }

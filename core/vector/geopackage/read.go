@@ -400,6 +400,9 @@ func crs(db *sql.DB, id int64) (*earth.CRS, error) {
 			return c, nil
 		}
 	}
+	if newer, err := texts(db, "SELECT definition_12_063 FROM gpkg_spatial_ref_sys WHERE srs_id = ?", id); err == nil && len(newer) == 1 && earth.LooksLikeWKT(newer[0]) { // a file without the extension has no such column
+		definition = newer[0]
+	}
 	c, err := earth.ParseCRS(definition)
 	if err != nil {
 		return nil, fmt.Errorf("its CRS %s:%d is not understood (%w)", organization, code, err)

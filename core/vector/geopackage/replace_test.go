@@ -32,11 +32,11 @@ func TestLayerIsReplacedWithinItsFile(t *testing.T) {
 	a.CRS, c.CRS = own, other
 	plain := &vector.Layer{Name: "rows", Plain: true, Fields: []vector.Field{{Name: "n", Kind: vector.Integer}}, Features: []vector.Feature{{Values: []any{int64(4)}}}}
 	for _, l := range []*vector.Layer{a, b, plain, c} {
-		require.NoError(t, Write(path, l))
+		require.NoError(t, Write(path, l, noon))
 	}
 	assert.Equal(t, []string{"north", `so"uth`, "rows", "east"}, Contents(path))
 	b2 := squareLayer(t, `SO"UTH`, 4326, 60)
-	require.NoError(t, Write(path, b2))
+	require.NoError(t, Write(path, b2, noon))
 	assert.ElementsMatch(t, []string{"north", `SO"UTH`, "rows", "east"}, Contents(path))
 	for _, want := range []*vector.Layer{a, b2, c} {
 		got, err := Read(files.Disk, path, want.Name)
@@ -61,7 +61,7 @@ func TestFeatureNumbersStay(t *testing.T) {
 	l.Features = append(l.Features, second)
 	for i := range 4 {
 		path := filepath.Join(dir, string(rune('a'+i))+".gpkg")
-		require.NoError(t, Write(path, l))
+		require.NoError(t, Write(path, l, noon))
 		got, err := Read(files.Disk, path, "")
 		require.NoError(t, err)
 		assert.Equal(t, []string{"fid", "id"}, got.FieldNames())
@@ -70,7 +70,7 @@ func TestFeatureNumbersStay(t *testing.T) {
 	}
 	l.Features[1].Values[0] = int64(1) // merged from two files: the numbers tell no features apart, and stay as a field
 	path := filepath.Join(dir, "merged.gpkg")
-	require.NoError(t, Write(path, l))
+	require.NoError(t, Write(path, l, noon))
 	got, err := Read(files.Disk, path, "")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"fid_", "fid", "id"}, got.FieldNames())

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/verdex-land/verdex/core/vector"
 )
@@ -34,46 +36,36 @@ INSERT INTO gpkg_spatial_ref_sys VALUES
   ('Undefined geographic SRS', 0, 'NONE', 0, 'undefined', 'undefined geographic coordinate reference system');
 `
 
-// lastChange stands for the time of writing, so that the same content makes the same file.
-const lastChange = "2000-01-01T00:00:00.000Z"
-
 // ownCode numbers a CRS without a code.
 const ownCode = 100000
 
-// Write writes a layer to a new file, a plain table as one of attributes. The CRS of a layer must have a form as WKT 1. What is at path
-// must be an empty file or a GeoPackage, of which a layer of the same name is replaced and all others stay.
-func Write(path string, l *vector.Layer) (err error) {
-	definition, ok := "", l.Plain
-	if !l.Plain {
-		definition, ok = l.CRS.WKT1()
-	}
-	if !ok {
-		return fmt.Errorf("the CRS %v cannot be written in a GeoPackage: choose GeoJSON", l.CRS)
-	}
+// Write writes a layer to a new file, a plain table as one of attributes. A CRS that has no form as WKT 1 is written by the extension for WKT 2, and outlines get a spatial
+// index. What is at path must be an empty file or a GeoPackage, of which a layer of the same name is replaced and all others stay. at is when the content changed.
+func Write(path string, l *vector.Layer, at time.Time) (err error) {
 	return inFile(path, func(tx *sql.Tx) error {
 		if err := dropLayer(tx, TableName(l)); err != nil {
 			return err
 		}
-		srs, err := putCRS(tx, l, definition)
+		srs, err := putCRS(tx, l)
 		if err != nil {
 			return err
 		}
-		return putLayer(tx, l, srs)
+		return putLayer(tx, l, srs, at)
 	})
 }
 
 // WriteTable writes rows without outlines as a table of attributes: nil, string, int64 or float64 for each field. A row serves until the next
 // one. The file is as Write takes it.
-func WriteTable(path, name string, fields []vector.Field, rows iter.Seq[[]any]) error {
+func WriteTable(path, name string, fields []vector.Field, rows iter.Seq[[]any], at time.Time) error {
 	l := &vector.Layer{Name: name, Fields: fields, Plain: true}
 	return inFile(path, func(tx *sql.Tx) error {
 		if err := dropLayer(tx, TableName(l)); err != nil {
 			return err
 		}
-		if _, err := putCRS(tx, l, ""); err != nil {
+		if _, err := putCRS(tx, l); err != nil {
 			return err
 		}
-		insert, err := declare(tx, l, 0, -1)
+		insert, err := declare(tx, l, 0, -1, at)
 		if err != nil {
 			return err
 		}
@@ -122,7 +114,7 @@ func inFile(path string, work func(tx *sql.Tx) error) (err error) {
 }
 
 // putCRS enters WGS 84, which every file has, and the CRS of the layer.
-func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
+func putCRS(tx *sql.Tx, l *vector.Layer) (int, error) {
 	const wgs84 = `GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563,AUTHORITY["EPSG","7030"]],AUTHORITY["EPSG","6326"]],PRIMEM["Greenwich",0],UNIT["degree",0.017453292519943295],AUTHORITY["EPSG","4326"]]`
 	const insert = "INSERT OR IGNORE INTO gpkg_spatial_ref_sys (srs_name, srs_id, organization, organization_coordsys_id, definition, description) VALUES (?, ?, ?, ?, ?, ?)"
 	if _, err := tx.Exec(insert, "WGS 84", 4326, "EPSG", 4326, wgs84, "longitude and latitude on the WGS 84 ellipsoid"); err != nil {
@@ -131,28 +123,64 @@ func putCRS(tx *sql.Tx, l *vector.Layer, definition string) (int, error) {
 	if l.Plain {
 		return 0, nil
 	}
-	if l.CRS.Code != 0 {
-		_, err := tx.Exec(insert, l.CRS.Name, l.CRS.Code, "EPSG", l.CRS.Code, definition, "")
-		return l.CRS.Code, err
+	definition, ok := l.CRS.WKT1()
+	column, known := "definition", definition
+	if !ok {
+		if err := extendCRS(tx); err != nil {
+			return 0, err
+		}
+		definition, column, known = "undefined", "definition_12_063", l.CRS.WKT2()
 	}
-	code := ownCode
+	code, organization := l.CRS.Code, "EPSG"
+	if code == 0 {
+		code, organization = ownCode, "NONE"
+	}
 	for { // the number of this definition, or one that is free
 		var there string
-		err := tx.QueryRow("SELECT definition FROM gpkg_spatial_ref_sys WHERE srs_id = ?", code).Scan(&there)
-		switch {
-		case errors.Is(err, sql.ErrNoRows):
-			_, err = tx.Exec(insert, l.CRS.Name, code, "NONE", code, definition, "")
+		err := tx.QueryRow("SELECT "+column+" FROM gpkg_spatial_ref_sys WHERE srs_id = ?", code).Scan(&there)
+		if errors.Is(err, sql.ErrNoRows) {
+			if _, err = tx.Exec(insert, l.CRS.Name, code, organization, code, definition, ""); err == nil && !ok {
+				_, err = tx.Exec("UPDATE gpkg_spatial_ref_sys SET definition_12_063 = ? WHERE srs_id = ?", known, code)
+			}
 			return code, err
-		case err != nil || there == definition:
+		}
+		if err != nil || organization == "EPSG" || there == known {
 			return code, err
 		}
 		code++
 	}
 }
 
+// extensions is the table in which a file lists what it holds beyond the standard's core.
+const extensions = `CREATE TABLE IF NOT EXISTS gpkg_extensions (table_name TEXT, column_name TEXT, extension_name TEXT NOT NULL, definition TEXT NOT NULL, scope TEXT NOT NULL,
+  CONSTRAINT ge_tce UNIQUE (table_name, column_name, extension_name))`
+
+func register(tx *sql.Tx, table, column, extension, definition, scope string) error {
+	if _, err := tx.Exec(extensions); err != nil {
+		return err
+	}
+	_, err := tx.Exec("INSERT OR IGNORE INTO gpkg_extensions VALUES (?, ?, ?, ?, ?)", table, column, extension, definition, scope)
+	return err
+}
+
+// extendCRS adds the column of WKT 2 to the list of CRSs, where it is not there.
+func extendCRS(tx *sql.Tx) error {
+	const column = "definition_12_063"
+	there, err := texts(tx, "SELECT name FROM pragma_table_info('gpkg_spatial_ref_sys')")
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(there, column) {
+		if _, err := tx.Exec("ALTER TABLE gpkg_spatial_ref_sys ADD COLUMN " + column + " TEXT NOT NULL DEFAULT 'undefined'"); err != nil {
+			return err
+		}
+	}
+	return register(tx, "gpkg_spatial_ref_sys", column, "gpkg_crs_wkt", "http://www.geopackage.org/spec/#extension_crs_wkt", "read-write")
+}
+
 // declare enters a layer in the contents of the file and makes its table, of which key is the field of numbers, or -1. It returns the
 // statement that inserts a row.
-func declare(tx *sql.Tx, l *vector.Layer, srs, key int) (*sql.Stmt, error) {
+func declare(tx *sql.Tx, l *vector.Layer, srs, key int, at time.Time) (*sql.Stmt, error) {
 	table := TableName(l)
 	columns, names := columnsOf(l, key)
 	if _, err := tx.Exec("CREATE TABLE " + name(table) + " (" + strings.Join(columns, ", ") + ")"); err != nil {
@@ -170,7 +198,7 @@ func declare(tx *sql.Tx, l *vector.Layer, srs, key int) (*sql.Stmt, error) {
 	if l.Plain {
 		what, system = "attributes", nil
 	}
-	if _, err := tx.Exec("INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, max_x, max_y, srs_id) VALUES (?, ?, ?, '', ?, ?, ?, ?, ?, ?)", table, what, table, lastChange, bounds[0], bounds[1], bounds[2], bounds[3], system); err != nil {
+	if _, err := tx.Exec("INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, max_x, max_y, srs_id) VALUES (?, ?, ?, '', ?, ?, ?, ?, ?, ?)", table, what, table, at.UTC().Format("2006-01-02T15:04:05.000Z"), bounds[0], bounds[1], bounds[2], bounds[3], system); err != nil {
 		return nil, err
 	}
 	if !l.Plain {
@@ -181,14 +209,22 @@ func declare(tx *sql.Tx, l *vector.Layer, srs, key int) (*sql.Stmt, error) {
 	return tx.Prepare("INSERT INTO " + name(table) + " VALUES (?" + strings.Repeat(", ?", len(columns)-1) + ")")
 }
 
-func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
+func putLayer(tx *sql.Tx, l *vector.Layer, srs int, at time.Time) error {
 	_, many := kindOf(l)
 	key := keyOf(l)
-	insert, err := declare(tx, l, srs, key)
+	insert, err := declare(tx, l, srs, key, at)
 	if err != nil {
 		return err
 	}
 	defer insert.Close()
+	var index *spatialIndex
+	if !l.Plain {
+		_, names := columnsOf(l, key)
+		if index, err = indexOf(tx, TableName(l), names[1], names[0]); err != nil {
+			return err
+		}
+		defer index.insert.Close()
+	}
 	for i := range l.Features {
 		f := &l.Features[i]
 		row := []any{i + 1}
@@ -213,6 +249,14 @@ func putLayer(tx *sql.Tx, l *vector.Layer, srs int) error {
 		if _, err := insert.Exec(row...); err != nil {
 			return fmt.Errorf("feature %d: %w", i+1, err)
 		}
+		if index != nil && !f.Geometry.Empty() {
+			if err := index.add(row[0], &f.Geometry); err != nil {
+				return fmt.Errorf("feature %d: %w", i+1, err)
+			}
+		}
+	}
+	if index != nil {
+		return index.watch(tx)
 	}
 	return nil
 }

@@ -226,7 +226,7 @@ func CanWrite(path string) error {
 }
 
 // Parts lists which files a layer becomes at a path, by its ending, and how they are written; what the format cannot hold
-// is noted. GeoJSON and GeoParquet hold longitude and latitude on WGS 84, to which outlines in another CRS are
+// is noted. GeoJSON holds longitude and latitude on WGS 84, to which outlines in another CRS are
 // carried. A GeoPackage is written by its own package, for it is no stream.
 func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err error) {
 	if err := CanWrite(path); err != nil {
@@ -249,6 +249,12 @@ func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err erro
 		}
 		return parts, notes, nil
 	}
+	if ending == ".parquet" {
+		if l.CRS == nil && !l.Plain {
+			return nil, nil, fmt.Errorf("%s: %s", l.Source, l.CRSProblem)
+		}
+		return []Part{{path, func(w io.Writer) error { return parquet.Write(w, l) }}}, nil, nil
+	}
 	wgs84, err := earth.Lookup(4326)
 	if err != nil {
 		return nil, nil, err
@@ -260,10 +266,5 @@ func Parts(path string, l *vector.Layer) (parts []Part, notes []string, err erro
 	if note != "" {
 		notes = append(notes, note)
 	}
-	return []Part{{path, func(w io.Writer) error {
-		if ending == ".parquet" {
-			return parquet.Write(w, d)
-		}
-		return geojson.Write(w, d, ending == ".geojsonl")
-	}}}, notes, nil
+	return []Part{{path, func(w io.Writer) error { return geojson.Write(w, d, ending == ".geojsonl") }}}, notes, nil
 }

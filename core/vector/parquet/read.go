@@ -99,7 +99,13 @@ func Decode(r io.ReaderAt, size int64, l *vector.Layer) (err error) {
 		return rows(f, "", l)
 	}
 	if !ok {
-		return errors.New("it is a Parquet file without a note about outlines (geo), so it is not GeoParquet")
+		if column, stated, found := native(f); found {
+			if l.CRS, err = nativeCRS(f, stated); err != nil {
+				l.CRSProblem = err.Error()
+			}
+			return rows(f, column, l)
+		}
+		return errors.New("it is a Parquet file without a column of outlines, of the type GEOMETRY or with a note about it (geo)")
 	}
 	var note geo
 	if err := json.Unmarshal([]byte(text), &note); err != nil {
@@ -127,8 +133,7 @@ func crs(text json.RawMessage) (*earth.CRS, error) {
 		return nil, errors.New("it states that its CRS is not known")
 	}
 	var c struct {
-		Name string
-		ID   struct {
+		ID struct {
 			Authority string
 			Code      any
 		}
@@ -136,14 +141,59 @@ func crs(text json.RawMessage) (*earth.CRS, error) {
 	if err := json.Unmarshal(text, &c); err != nil {
 		return nil, fmt.Errorf("its CRS is not understood (%w)", err)
 	}
-	code := fmt.Sprint(c.ID.Code)
-	switch {
-	case c.ID.Authority == "OGC" && (code == "CRS84" || code == "CRS84h"):
+	if code := fmt.Sprint(c.ID.Code); c.ID.Authority == "OGC" && (code == "CRS84" || code == "CRS84h") {
 		return earth.Lookup(4326)
-	case c.ID.Authority == "EPSG":
-		return earth.ParseCRS("EPSG:" + code)
+	} else if c.ID.Authority == "EPSG" {
+		if found, err := earth.ParseCRS("EPSG:" + code); err == nil {
+			return found, nil
+		}
 	}
-	return nil, fmt.Errorf("its CRS %q has no code of the EPSG dataset", c.Name)
+	found, err := earth.ParsePROJJSON(text)
+	if err != nil {
+		return nil, fmt.Errorf("its CRS is not understood (%w)", err)
+	}
+	return found, nil
+}
+
+// native is the first column of the type GEOMETRY or GEOGRAPHY, and how it states its CRS.
+func native(f *parquet.File) (column, crs string, found bool) {
+	for _, path := range f.Schema().Columns() {
+		leaf, ok := f.Schema().Lookup(path...)
+		if !ok || len(path) > 1 {
+			continue
+		}
+		t := leaf.Node.Type().LogicalType()
+		if t == nil {
+			continue
+		}
+		switch t := t.Value.(type) {
+		case *format.GeometryType:
+			return path[0], t.CRS, true
+		case *format.GeographyType:
+			return path[0], t.CRS, true
+		}
+	}
+	return "", "", false
+}
+
+// nativeCRS finds the CRS of a native column: longitude and latitude where none is stated; a code; PROJJSON, or the key under which the file has it.
+func nativeCRS(f *parquet.File, stated string) (*earth.CRS, error) {
+	switch key, isKey := strings.CutPrefix(stated, "projjson:"); {
+	case stated == "", strings.EqualFold(stated, "OGC:CRS84"):
+		return earth.Lookup(4326)
+	case isKey:
+		text, ok := f.Lookup(key)
+		if !ok {
+			return nil, fmt.Errorf("it states its CRS under the key %q, which it does not have", key)
+		}
+		return crs(json.RawMessage(text))
+	case strings.HasPrefix(stated, "{"):
+		return crs(json.RawMessage(stated))
+	}
+	if code, is := strings.CutPrefix(stated, "srid:"); is {
+		stated = "EPSG:" + code
+	}
+	return earth.ParseCRS(stated)
 }
 
 // rows reads the features.

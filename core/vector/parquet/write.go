@@ -2,7 +2,6 @@ package parquet
 
 import (
 	"encoding/json"
-	"fmt"
 	"io"
 	"iter"
 	"math"
@@ -137,11 +136,8 @@ func WriteTable(w io.Writer, name string, fields []vector.Field, rows iter.Seq[[
 	return t.close()
 }
 
-// Write writes a layer in longitude and latitude on WGS 84, or a plain table.
+// Write writes a layer in its own CRS, which is stated as PROJJSON, or a plain table.
 func Write(w io.Writer, l *vector.Layer) error {
-	if !l.Plain && l.CRS.Code != 4326 {
-		return fmt.Errorf("GeoParquet is written in EPSG:4326, not in %v", l.CRS)
-	}
 	t := newTable(geometryColumn)
 	for i, f := range l.Fields {
 		n, put := nodeOf(l, i)
@@ -242,5 +238,9 @@ func describe(l *vector.Layer) geo {
 		box = nil
 	}
 	slices.Sort(types)
-	return geo{Version: "1.1.0", Primary: geometryColumn, Columns: map[string]geoColumn{geometryColumn: {Encoding: "WKB", Types: append([]string{}, types...), Box: box}}}
+	column := geoColumn{Encoding: "WKB", Types: append([]string{}, types...), Box: box}
+	if l.CRS.Code != 4326 { // which is what a file without one means
+		column.CRS = l.CRS.PROJJSON()
+	}
+	return geo{Version: "1.1.0", Primary: geometryColumn, Columns: map[string]geoColumn{geometryColumn: column}}
 }

@@ -28,7 +28,7 @@ const longest = math.MaxInt32 // bytes of one part
 func Encode(l *vector.Layer) (Files, []string, error) {
 	prj, ok := l.CRS.WKT1()
 	if !ok {
-		return nil, nil, fmt.Errorf("the CRS %v cannot be written in a .prj file: choose GeoPackage or GeoJSON", l.CRS)
+		return nil, nil, fmt.Errorf("the CRS %v cannot be written in a .prj file: choose GeoPackage or GeoParquet", l.CRS)
 	}
 	shp, shx, err := encodeShapes(l)
 	if err != nil {
@@ -162,11 +162,20 @@ func encodeTable(l *vector.Layer) ([]byte, []string, error) {
 		dates[i] = f.Form == vector.Date && l.AllDates(i)
 	}
 	rows := make([][]string, len(l.Features))
-	var cut []string
+	var cut, rounded []string
+	decimals := make([]int, len(fields))
+	for i, f := range fields {
+		if f.Kind == vector.Real {
+			var lost bool
+			if decimals[i], lost = decimalsOf(l, i); lost {
+				rounded = append(rounded, f.Name)
+			}
+		}
+	}
 	for k := range l.Features {
 		rows[k] = make([]string, len(fields))
 		for i, f := range fields {
-			text := cell(values(&l.Features[k], i))
+			text := cell(values(&l.Features[k], i), decimals[i])
 			if dates[i] {
 				text = strings.ReplaceAll(text, "-", "")
 			}
@@ -185,15 +194,17 @@ func encodeTable(l *vector.Layer) ([]byte, []string, error) {
 	if len(cut) > 0 {
 		notes = append(notes, fmt.Sprintf("a shapefile's texts have at most 254 bytes: longer ones are cut in %s", strings.Join(cut, ", ")))
 	}
+	if len(rounded) > 0 {
+		notes = append(notes, fmt.Sprintf("a shapefile's numbers have at most %d places: they are rounded in %s", numberWidth, strings.Join(rounded, ", ")))
+	}
 	now := time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC) // the same content makes the same bytes
 	head := []byte{3, byte(now.Year() - 1900), byte(now.Month()), byte(now.Day())}
 	length := 1
 	var descriptions []byte
 	for i, f := range fields {
-		decimals := 0
 		switch f.Kind {
 		case vector.Real:
-			widths[i], decimals = 24, 15
+			widths[i] = numberWidth
 		case vector.Integer:
 			widths[i] = max(widths[i], 9)
 		case vector.Boolean:
@@ -207,7 +218,7 @@ func encodeTable(l *vector.Layer) ([]byte, []string, error) {
 		}
 		d := make([]byte, 32)
 		copy(d[:10], names[i])
-		d[11], d[16], d[17] = kind, byte(widths[i]), byte(decimals)
+		d[11], d[16], d[17] = kind, byte(widths[i]), byte(max(0, decimals[i]))
 		descriptions = append(descriptions, d...)
 		length += widths[i]
 	}
@@ -238,7 +249,7 @@ func encodeTable(l *vector.Layer) ([]byte, []string, error) {
 	return b.Bytes(), notes, nil
 }
 
-func cell(v any) string {
+func cell(v any, decimals int) string {
 	switch t := v.(type) {
 	case bool:
 		if t {
@@ -249,32 +260,39 @@ func cell(v any) string {
 		if math.IsNaN(t) || math.IsInf(t, 0) {
 			return ""
 		}
-		text := strconv.FormatFloat(t, 'f', -1, 64)
-		if len(text) > 24 {
-			text = strconv.FormatFloat(t, 'e', 15, 64)
+		if decimals < 0 {
+			return strconv.FormatFloat(t, 'e', 12, 64)
 		}
-		return text
+		return strconv.FormatFloat(t, 'f', decimals, 64)
 	}
 	return vector.TextOf(v)
 }
 
-// shortNames cuts names of fields to ten bytes, such that they stay different, and notes what was cut.
+// shortNames cuts names of fields to ten bytes, such that they stay different and keep what stands behind their last underscore, which is mostly a unit or a year, and
+// notes what was cut.
 func shortNames(fields []vector.Field) (out []string, notes []string) {
 	taken := map[string]bool{}
 	var changed []string
 	for _, f := range fields {
+		stem, ending := f.Name, ""
+		if i := strings.LastIndexByte(f.Name, '_'); i > 0 && len(f.Name) > 10 && len(f.Name)-i <= 6 {
+			stem, ending = f.Name[:i], f.Name[i:]
+		}
 		short := func(n int) string {
-			s := f.Name
+			s := stem
 			for len(s) > n {
 				_, size := utf8.DecodeLastRuneInString(s)
 				s = s[:len(s)-size]
 			}
 			return s
 		}
-		name := short(10)
+		name := short(10-len(ending)) + ending
 		for k := 1; taken[strings.ToLower(name)] || name == ""; k++ {
-			suffix := "_" + strconv.Itoa(k)
-			name = short(10-len(suffix)) + suffix
+			number := strconv.Itoa(k)
+			if ending == "" {
+				number = "_" + number
+			}
+			name = short(10-len(number)-len(ending)) + number + ending
 		}
 		taken[strings.ToLower(name)] = true
 		if name != f.Name {
@@ -286,4 +304,32 @@ func shortNames(fields []vector.Field) (out []string, notes []string) {
 		notes = append(notes, "a shapefile's names have at most ten bytes: "+strings.Join(changed, ", "))
 	}
 	return out, notes
+}
+
+// numberWidth is how many places a number has at most, as most readers of .dbf files expect.
+const numberWidth = 20
+
+// decimalsOf is how many decimals the numbers of a column have: as many as fit beside the longest whole part, at most 15; -1 where a whole part leaves no room, and numbers are
+// written with an exponent. rounded reports whether some number loses digits by that.
+func decimalsOf(l *vector.Layer, i int) (decimals int, rounded bool) {
+	whole := 1
+	for k := range l.Features {
+		if v, ok := l.Features[k].Values[i].(float64); ok && !math.IsNaN(v) && !math.IsInf(v, 0) {
+			whole = max(whole, len(strconv.FormatFloat(math.Trunc(v), 'f', 0, 64)))
+			if v < 0 && v > -1 { // the sign of a number that begins with 0
+				whole = max(whole, 2)
+			}
+		}
+	}
+	if whole > numberWidth-2 {
+		return -1, true
+	}
+	decimals = min(15, numberWidth-1-whole)
+	for k := range l.Features {
+		if v, ok := l.Features[k].Values[i].(float64); ok && !math.IsNaN(v) && !math.IsInf(v, 0) {
+			back, _ := strconv.ParseFloat(strconv.FormatFloat(v, 'f', decimals, 64), 64)
+			rounded = rounded || math.Abs(back-v) > 1e-12*math.Abs(v)
+		}
+	}
+	return decimals, rounded
 }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -32,7 +33,7 @@ func TestEveryFormatGivesTheSameRows(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, parquet.WriteTable(&b, "rows", fields, slices.Values(list)))
 	write("a.parquet", b.String())
-	require.NoError(t, geopackage.WriteTable(at("a.gpkg"), "rows", fields, slices.Values(list)))
+	require.NoError(t, geopackage.WriteTable(at("a.gpkg"), "rows", fields, slices.Values(list), time.Now()))
 	for _, name := range []string{"a.csv", "a.json", "a.jsonl", "a.parquet", "a.gpkg", "a.gpkg#rows"} {
 		got, _, err := Rows(files.Disk, at(name), []string{"zone_id", "area"}, nil)
 		require.NoError(t, err, name)
