@@ -210,3 +210,15 @@ func TestLimitsInTheCellsPrecision(t *testing.T) {
 	_, ok := (&Coder{Crosswalk: x}).Code(float64(float32(1.1)))
 	assert.False(t, ok, "as double precision it is another number")
 }
+
+func TestColours(t *testing.T) {
+	for text, want := range map[string]string{"#4a7fb0": "#4a7fb0", "4A7FB0": "#4a7fb0", "#48b": "#4488bb", "48b": "#4488bb"} {
+		c, err := ParseColor(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, c.String(), text)
+	}
+	for _, text := range []string{"", "#", "#12", "#1234", "blue", "#4a7fbg", "##4a7fb", "+12"} {
+		_, err := ParseColor(text)
+		assert.ErrorContains(t, err, "is not of the form #rrggbb or #rgb", text)
+	}
+}

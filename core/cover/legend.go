@@ -182,11 +182,15 @@ var shades = []raster.Color{
 // Shade is the i-th of the colours given to classes that have none.
 func Shade(i int) raster.Color { return shades[i%len(shades)] }
 
-// ParseColor reads a colour of the form #rrggbb.
+// ParseColor reads a colour of the form #rrggbb or #rgb, with or without the sign.
 func ParseColor(s string) (raster.Color, error) {
-	v, err := strconv.ParseUint(strings.TrimPrefix(s, "#"), 16, 32)
-	if err != nil || len(s) != 7 || s[0] != '#' {
-		return raster.Color{}, fmt.Errorf("the colour %q is not of the form #rrggbb", s)
+	digits := strings.TrimPrefix(s, "#")
+	if len(digits) == 3 {
+		digits = string([]byte{digits[0], digits[0], digits[1], digits[1], digits[2], digits[2]})
+	}
+	v, err := strconv.ParseUint(digits, 16, 32)
+	if err != nil || len(digits) != 6 {
+		return raster.Color{}, fmt.Errorf("the colour %q is not of the form #rrggbb or #rgb", s)
 	}
 	return raster.Color{R: uint8(v >> 16), G: uint8(v >> 8), B: uint8(v)}, nil
 }

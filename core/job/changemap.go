@@ -2,6 +2,7 @@ package job
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -99,10 +100,12 @@ func (c *Changed) Map(name string) *ChangeMap {
 	m := &ChangeMap{legend: l, code: code, occurs: map[[2]int]bool{}}
 	nodata := 0.0
 	h := raster.Header{Name: name, Type: raster.Uint16, NoData: &nodata, Bands: 1}
-	if most > 65535 {
+	switch {
+	case most > math.MaxUint16:
 		h.Type = raster.Uint32
-	} else {
-		h.Palette = make([]raster.Color, 1<<16)
+	case most <= math.MaxUint8: // a palette of more colours would outweigh the cells, and many programs do not read it
+		h.Type = raster.Uint8
+		h.Palette = make([]raster.Color, most+1)
 		for from := range l.Classes {
 			for to := range l.Classes {
 				h.Palette[code(from, to)] = changeColor(l, from, to)
@@ -126,7 +129,7 @@ func (c *Changed) Map(name string) *ChangeMap {
 		m.mu.Unlock()
 		return float64(code(from, to))
 	})
-	m.Raster = &Raster{Source: view, Report: c.Report, work: c.work}
+	m.Raster = &Raster{Source: view, Classes: m.Classes, Report: c.Report, work: c.work}
 	return m
 }
 
@@ -144,8 +147,8 @@ func (m *ChangeMap) Classes() (out []cover.Class) {
 	return out
 }
 
-// changeCodes returns what code stands for a transition: the two codes of classes behind one another, such as 305 for 3 to 5,
-// or where they do not fit numbers from 1 on.
+// changeCodes returns what code stands for a transition: the two codes of classes behind one another, such as 35 for 3 to 5, or where they do not fit numbers from 1 on,
+// as for legends of up to 15 classes whose codes behind one another would not fit into a byte, since only bytes have a palette.
 func changeCodes(l *cover.Legend) (code func(from, to int) int, most int) {
 	n, base := len(l.Classes), 10
 	plain := true
@@ -155,11 +158,11 @@ func changeCodes(l *cover.Legend) (code func(from, to int) int, most int) {
 			base *= 10
 		}
 	}
-	if !plain {
-		return func(from, to int) int { return from*n + to + 1 }, n * n
-	}
 	for _, class := range l.Classes {
 		most = max(most, class.Code*(base+1))
+	}
+	if !plain || most > math.MaxUint8 && n*n <= math.MaxUint8 {
+		return func(from, to int) int { return from*n + to + 1 }, n * n
 	}
 	return func(from, to int) int { return l.Classes[from].Code*base + l.Classes[to].Code }, most
 }

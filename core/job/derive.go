@@ -121,7 +121,7 @@ func (w *work) derived(s raster.Source, o IntervalOptions, closes ...func()) (*D
 	if err != nil {
 		return nil, err
 	}
-	return &Derived{Raster: w.view(view, false, closes...), Survey: survey, Legend: legend}, nil
+	return &Derived{Raster: w.view(view, false, closes...).named(legend), Survey: survey, Legend: legend}, nil
 }
 
 // SurveyError says that a crosswalk does not fit a raster, and has the survey that shows it.
@@ -253,7 +253,7 @@ func DeriveRules(ctx context.Context, env Env, o RulesOptions) (_ *RuledRaster, 
 	if err != nil {
 		return nil, err
 	}
-	out.Raster = w.view(view, false, l.Close)
+	out.Raster = w.view(view, false, l.Close).named(out.Legend)
 	out.after = append(out.after, func() { w.noteMoves(l.moved) })
 	return out, nil
 }

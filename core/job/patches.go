@@ -2,12 +2,14 @@ package job
 
 import (
 	"context"
+	"iter"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -73,6 +75,46 @@ func (p *Patches) Find(ctx context.Context, dir string, each func(*patch.Patch) 
 // Tracer returns a tracer of outlines: from cells to degrees on WGS 84, within a thousandth of a cell, rounded to the decimals that GeoJSON is written with. Straight borders of cells are
 // curves in degrees, which get points for that. Each serves one goroutine.
 func (p *Patches) Tracer() *earth.RoundedTracer { return p.rounding.Tracer() }
+
+// Feature is a patch as a feature in the CRS of the cover, whose corners are those of its cells. Its values are those of Fields.
+func (p *Patches) Feature(x *patch.Patch) (vector.Feature, error) {
+	g := p.src.Header().Grid
+	var out vector.Feature
+	err := x.Rings(func(shell bool, n int64, points iter.Seq[[2]int32]) error {
+		ring := make(vector.Ring, 0, n)
+		corners := patch.Corners(points)
+		if p.Smooth {
+			corners = patch.Smooth(points)
+		}
+		for q := range corners {
+			ring = append(ring, vector.Point{g.X0 + q[0]*g.DX, g.Y0 + q[1]*g.DY})
+		}
+		if shell {
+			out.Geometry.Polygons = append(out.Geometry.Polygons, vector.Polygon{ring})
+		} else if n := len(out.Geometry.Polygons) - 1; n >= 0 {
+			out.Geometry.Polygons[n] = append(out.Geometry.Polygons[n], ring)
+		}
+		return nil
+	})
+	name := any(nil)
+	if class, ok := p.Legend.Find(int(x.Class)); ok {
+		name = class.Name
+	}
+	out.Values = []any{x.ID, int64(x.Class), name, x.Cells, x.Area / p.Unit.M2, p.Unit.Name}
+	for _, s := range p.Set {
+		out.Values = append(out.Values, s[1])
+	}
+	return out, err
+}
+
+// Fields are those of the features.
+func (p *Patches) Fields() []vector.Field {
+	out := []vector.Field{{Name: "patch_id", Kind: vector.Integer}, {Name: "class_code", Kind: vector.Integer}, {Name: "class_name"}, {Name: "cells", Kind: vector.Integer}, {Name: "area", Kind: vector.Real}, {Name: "unit"}}
+	for _, s := range p.Set {
+		out = append(out, vector.Field{Name: s[0]})
+	}
+	return out
+}
 
 // nothing says why no piece was found.
 func (p *Patches) nothing(small int) error {

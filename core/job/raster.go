@@ -3,7 +3,9 @@ package job
 import (
 	"fmt"
 	"math"
+	"strings"
 
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -14,11 +16,36 @@ import (
 type Raster struct {
 	raster.Source
 	Values bool // its cells are measurements, not classes
+	// Classes, when not nil, gives the classes of its codes, of a map that is computed as it is read those that occurred.
+	Classes func() []cover.Class
 	*Report
 
 	work   *work
 	closes []func()
 	after  []func()
+}
+
+// named gives the raster the names of a legend, which may be nil.
+func (r *Raster) named(l *cover.Legend) *Raster {
+	if l != nil {
+		r.Classes = func() []cover.Class { return l.Classes }
+	}
+	return r
+}
+
+// Describe names the classes of the codes, as a file can state them: "classes: 1 Open water; 2 Wetland". It is "" where they have no names.
+func (r *Raster) Describe() string {
+	if r.Classes == nil {
+		return ""
+	}
+	var names []string
+	for _, c := range r.Classes() {
+		names = append(names, fmt.Sprintf("%d %s", c.Code, c.Name))
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return "classes: " + strings.Join(names, "; ")
 }
 
 // Ahead implements [raster.Announced].

@@ -123,7 +123,7 @@ func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover
 			return nil, err
 		}
 	}
-	return survey, each(&Reclassified{w.view(view, false), paths[0], survey, legend})
+	return survey, each(&Reclassified{w.view(view, false).named(legend), paths[0], survey, legend})
 }
 
 // judge warns of the problems of a crosswalk that concern a raster, and refuses a raster that has some.

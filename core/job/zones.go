@@ -15,6 +15,7 @@ import (
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/geotiff"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/text"
@@ -72,7 +73,7 @@ func isVector(from files.System, where string) bool {
 	return err == nil && kind != ""
 }
 
-// readsBeside records the files beside one that are read with it: the parts of a shapefile, and the CRS of an ASCII grid.
+// readsBeside records the files beside one that are read with it: the parts of a shapefile, the CRS of an ASCII grid, what places a TIFF.
 func (w *work) readsBeside(role, path string) {
 	for _, p := range existing(w.env.files(), Beside(path)) {
 		w.reads(role, p)
@@ -89,8 +90,8 @@ func existing(from files.System, paths []string) (out []string) {
 	return out
 }
 
-// Beside returns the files beside one that are read with it, whether they exist or not: the parts of a shapefile, and the CRS
-// of an ASCII grid.
+// Beside returns the files beside one that are read with it, whether they exist or not: the parts of a shapefile, the CRS
+// of an ASCII grid, and what places a TIFF.
 func Beside(path string) []string {
 	var endings []string
 	switch strings.ToLower(files.Ext(path)) {
@@ -98,6 +99,10 @@ func Beside(path string) []string {
 		endings = []string{".dbf", ".shx", ".prj", ".cpg"}
 	case ".asc":
 		endings = []string{".prj"}
+	case ".tif", ".tiff":
+		if !files.IsURL(path) {
+			endings = append(slices.Clone(geotiff.WorldFiles), ".prj")
+		}
 	}
 	var out []string
 	for _, e := range endings {

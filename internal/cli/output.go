@@ -259,7 +259,7 @@ func needOut(s *session, out string) error {
 
 // writeRaster stages a raster, and notes what was written.
 func (s *session) writeRaster(path string, r *job.Raster, o rasterOptions) error {
-	to := geotiff.Options{NoOverviews: o.NoOverviews, Threads: s.threads, SpillDir: filepath.Dir(path), Values: r.Values}
+	to := geotiff.Options{NoOverviews: o.NoOverviews, Threads: s.threads, SpillDir: filepath.Dir(path), Values: r.Values, Describe: r.Describe}
 	switch o.Compress {
 	case "zstd":
 		to.Compression = geotiff.Zstandard
@@ -303,6 +303,14 @@ type featuresOutput struct {
 
 // writeFeatures stages features as a file whose ending chooses the format, and notes how many and where.
 func (s *session) writeFeatures(where string, l *vector.Layer) error {
+	if err := s.stageFeatures(where, l); err != nil {
+		return err
+	}
+	s.noteThen(where + ": " + text.Count(len(l.Features), "feature"))
+	return nil
+}
+
+func (s *session) stageFeatures(where string, l *vector.Layer) error {
 	path, layer := vectors.SplitOutput(where)
 	if layer != "" {
 		l.Name = layer
@@ -330,7 +338,6 @@ func (s *session) writeFeatures(where string, l *vector.Layer) error {
 		}
 		s.notes(notes)
 	}
-	s.noteThen(where + ": " + text.Count(len(l.Features), "feature"))
 	return nil
 }
 

@@ -21,13 +21,15 @@ import (
 	"github.com/verdex-land/verdex/core/patch"
 	"github.com/verdex-land/verdex/core/spread"
 	"github.com/verdex-land/verdex/core/text"
+	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geojson"
+	vectors "github.com/verdex-land/verdex/core/vector/open"
 )
 
 // patchOptions are those of patches.
 type patchOptions struct {
 	job.PatchOptions
-	Out string `opt:"out" out:"patches" help:"GeoJSON <FILE> to write"`
+	Out string `opt:"out" out:"features" help:"<FILE> to write: .geojson, .geojsonl, .gpkg, .shp or .parquet"`
 	forceOption
 	savePlanOption `group:"output"`
 }
@@ -50,28 +52,23 @@ func runPatches(s *session, o *patchOptions) error {
 	if err := needOut(s, o.Out); err != nil {
 		return err
 	}
-	if ext := strings.ToLower(filepath.Ext(o.Out)); ext != ".geojson" && ext != ".json" {
-		return usage("--out %s: patches are written as GeoJSON: end the name with .geojson", o.Out)
-	}
+	path, _ := vectors.SplitOutput(o.Out)
+	ext := strings.ToLower(filepath.Ext(path))
 	p, err := job.FindPatches(s.ctx, s.env(), o.PatchOptions)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
 	found, small, sum := 0, 0, 0.0
-	err = s.Write(o.Out, func(w io.Writer) (err error) {
-		f := newPatchWriter(w, p)
-		defer func() { err = cmp.Or(f.close(), err) }() // what could not be written is also why no more was wanted
-		if err := f.text(`{"type":"FeatureCollection","features":[`); err != nil {
-			return err
-		}
-		small, err = p.Find(s.ctx, filepath.Dir(o.Out), func(x *patch.Patch) error {
-			found++
-			sum += x.Area / p.Unit.M2
-			return f.add(x)
-		})
-		return cmp.Or(err, f.text("\n]}\n"))
-	})
+	count := func(x *patch.Patch) {
+		found++
+		sum += x.Area / p.Unit.M2
+	}
+	if ext == ".geojson" || ext == ".json" || ext == ".geojsonl" {
+		small, err = s.streamPatches(o.Out, p, ext == ".geojsonl", count)
+	} else {
+		small, err = s.collectPatches(o.Out, p, count)
+	}
 	if err != nil {
 		return err
 	}
@@ -81,6 +78,39 @@ func runPatches(s *session, o *patchOptions) error {
 	}
 	s.noteThen(note)
 	return nil
+}
+
+// streamPatches writes patches as GeoJSON, in longitude and latitude, while they are found.
+func (s *session) streamPatches(out string, p *job.Patches, lines bool, count func(*patch.Patch)) (small int, err error) {
+	err = s.Write(out, func(w io.Writer) (err error) {
+		f := newPatchWriter(w, p, lines)
+		defer func() { err = cmp.Or(f.close(), err) }() // what could not be written is also why no more was wanted
+		if err := f.text(f.begin); err != nil {
+			return err
+		}
+		small, err = p.Find(s.ctx, filepath.Dir(out), func(x *patch.Patch) error {
+			count(x)
+			return f.add(x)
+		})
+		return cmp.Or(err, f.text(f.end))
+	})
+	return small, err
+}
+
+// collectPatches writes patches in another format, in the CRS of the raster, with all of them in memory.
+func (s *session) collectPatches(out string, p *job.Patches, count func(*patch.Patch)) (small int, err error) {
+	l := &vector.Layer{Source: p.Name, CRS: p.CRS, Fields: p.Fields()}
+	path, _ := vectors.SplitOutput(out)
+	small, err = p.Find(s.ctx, filepath.Dir(path), func(x *patch.Patch) error {
+		count(x)
+		f, err := p.Feature(x)
+		l.Features = append(l.Features, f)
+		return err
+	})
+	if err != nil {
+		return small, err
+	}
+	return small, s.stageFeatures(out, l)
 }
 
 // are is a number of things with the verb: "1 zone is", "5 zones are".
@@ -98,6 +128,9 @@ type patchWriter struct {
 	batch    patchPart
 	edges    int // of the patches in batch
 	features int
+	begin    string // before all features
+	end      string // and behind them
+	between  string // and between them
 }
 
 // patchPart is a part of the file: a text, and behind it patches or a piece of a ring.
@@ -118,16 +151,21 @@ const (
 // errPatches ends the search when something could not be written; close then says what.
 var errPatches = errors.New("patches cannot be written")
 
-func newPatchWriter(w io.Writer, of *job.Patches) *patchWriter {
-	return &patchWriter{of: of, out: spread.NewInOrder(w, func() func(*bytes.Buffer, patchPart) error {
-		f := newPatchText(of)
+func newPatchWriter(w io.Writer, of *job.Patches, lines bool) *patchWriter {
+	out := &patchWriter{of: of, begin: `{"type":"FeatureCollection","features":[` + "\n", end: "\n]}\n", between: ",\n"}
+	if lines {
+		out.begin, out.end, out.between = "", "\n", "\n"
+	}
+	out.out = spread.NewInOrder(w, func() func(*bytes.Buffer, patchPart) error {
+		f := newPatchText(of, out.between)
 		return func(out *bytes.Buffer, p patchPart) error {
 			f.b = append(out.AvailableBuffer(), p.text...)
 			err := f.part(&p)
 			out.Write(f.b)
 			return err
 		}
-	})}
+	})
+	return out
 }
 
 // text writes a text behind what was added.
@@ -175,7 +213,7 @@ func (f *patchWriter) add(p *patch.Patch) error {
 	if err := f.flush(); err != nil {
 		return err
 	}
-	t := newPatchText(f.of)
+	t := newPatchText(f.of, f.between)
 	t.head(p, f.features == 1)
 	err := t.outline(p, func(points iter.Seq[[2]float64]) error {
 		f.batch.text, t.b = append(f.batch.text, t.b...), nil
@@ -203,6 +241,7 @@ func (f *patchWriter) ring(points iter.Seq[[2]float64]) error {
 // patchText makes the text of parts.
 type patchText struct {
 	of      *job.Patches
+	between string // features
 	b       []byte
 	tracer  *earth.RoundedTracer
 	room    [][2]float64
@@ -210,8 +249,8 @@ type patchText struct {
 	rest    string             // the columns behind the area, which all patches share
 }
 
-func newPatchText(of *job.Patches) *patchText {
-	f := &patchText{of: of, tracer: of.Tracer(), classes: map[float64]string{}, rest: `,"unit":` + quote(of.Unit.Name)}
+func newPatchText(of *job.Patches, between string) *patchText {
+	f := &patchText{of: of, between: between, tracer: of.Tracer(), classes: map[float64]string{}, rest: `,"unit":` + quote(of.Unit.Name)}
 	for _, s := range of.Set {
 		f.rest += "," + quote(s[0]) + ":" + quote(s[1])
 	}
@@ -249,7 +288,7 @@ func (f *patchText) part(p *patchPart) error {
 // head writes a patch up to its coordinates.
 func (f *patchText) head(p *patch.Patch, first bool) {
 	if !first {
-		f.text(",")
+		f.text(f.between)
 	}
 	class, ok := f.classes[p.Class]
 	if !ok {
@@ -260,7 +299,7 @@ func (f *patchText) head(p *patch.Patch, first bool) {
 		class = fmt.Sprintf(`,"class_code":%v,"class_name":%s,"cells":`, p.Class, quote(name))
 		f.classes[p.Class] = class
 	}
-	f.text("\n" + `{"type":"Feature","properties":{"patch_id":`)
+	f.text(`{"type":"Feature","properties":{"patch_id":`)
 	f.b = strconv.AppendInt(f.b, p.ID, 10)
 	f.text(class)
 	f.b = strconv.AppendInt(f.b, p.Cells, 10)

@@ -27,6 +27,7 @@ const (
 	tagCompression     = 259
 	tagPhotometric     = 262
 	tagFillOrder       = 266
+	tagDescription     = 270
 	tagStripOffsets    = 273
 	tagSamples         = 277
 	tagRowsPerStrip    = 278

@@ -164,6 +164,11 @@ func (t *writer) entries(n int) ([]entry, error) {
 	if n > 0 {
 		return append(out, longs(tagSubfile, 1)), nil
 	}
+	if t.o.Describe != nil {
+		if text := t.o.Describe(); text != "" {
+			out = append(out, ascii(tagDescription, text))
+		}
+	}
 	if g.DY < 0 {
 		out = append(out, float64s(tagPixelScale, g.DX, -g.DY, 0), float64s(tagTiepoint, 0, 0, 0, g.X0, g.Y0, 0))
 	} else { // row 0 is the southern one: only the matrix can say so

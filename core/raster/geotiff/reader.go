@@ -37,6 +37,12 @@ func Open(from files.System, path string, band int) (*Source, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	s.closer = f
+	if s.header.Unplaced {
+		if err := placeBeside(from, path, &s.header); err != nil {
+			f.Close()
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+	}
 	return s, nil
 }
 

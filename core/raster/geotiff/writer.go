@@ -31,6 +31,8 @@ type Options struct {
 	Values      bool   // cells are measurements: overviews are means instead of majorities
 	SpillDir    string // where what does not fit into memory waits; "" is the system's folder for such files
 	Threads     int    // 0 takes all processors
+	// Describe, when not nil, is asked for the description of the image when all its cells are written, "" for none.
+	Describe func() string
 	// Progress, when not nil, is called from time to time with how many of the tiles are done.
 	Progress func(done, total int)
 }

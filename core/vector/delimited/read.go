@@ -20,6 +20,8 @@ var (
 	outlineNames   = []string{"wkt", "geometry", "geom", "the_geom", "outline", "shape"}
 	longitudeNames = []string{"longitude", "lon", "long", "lng"}
 	latitudeNames  = []string{"latitude", "lat"}
+	xNames         = []string{"x", "easting", "x_coord"}
+	yNames         = []string{"y", "northing", "y_coord"}
 )
 
 // Read reads a table. Columns are separated by commas, semicolons or tabs.
@@ -47,11 +49,15 @@ func parse(source string, data []byte, notes []string) (*vector.Layer, error) {
 	}
 	l := &vector.Layer{Source: source, Notes: notes}
 	outline, lon, lat := find(t.Head, outlineNames), find(t.Head, longitudeNames), find(t.Head, latitudeNames)
+	plane := lon < 0 || lat < 0 // coordinates in a CRS that the table does not state
+	if plane {
+		lon, lat = find(t.Head, xNames), find(t.Head, yNames)
+	}
 	if outline < 0 && (lon < 0 || lat < 0) {
-		return nil, fmt.Errorf("%s: it has no column of outlines (%s) and none of longitude and latitude: name the column with WKT so (columns: %s)", source, strings.Join(outlineNames, ", "), strings.Join(t.Head, ", "))
+		return nil, fmt.Errorf("%s: it has no column of outlines (%s) and none of longitude and latitude or of x and y: name the column with WKT so (columns: %s)", source, strings.Join(outlineNames, ", "), strings.Join(t.Head, ", "))
 	}
 	for i, row := range t.Rows {
-		g, code, err := geometry(row, outline, lon, lat)
+		g, code, err := geometry(row, outline, lon, lat, plane)
 		if err == nil && code != 0 {
 			err = stateCRS(l, code)
 		}
@@ -106,10 +112,16 @@ func find(head, names []string) int {
 }
 
 // geometry reads that of a row, and the EPSG code that it may state before it: SRID=3035;POLYGON(…).
-func geometry(row []string, outline, lon, lat int) (g vector.Geometry, code int, err error) {
+func geometry(row []string, outline, lon, lat int, plane bool) (g vector.Geometry, code int, err error) {
 	if outline < 0 {
 		x, err1 := strconv.ParseFloat(strings.TrimSpace(row[lon]), 64)
 		y, err2 := strconv.ParseFloat(strings.TrimSpace(row[lat]), 64)
+		if plane {
+			if err1 != nil || err2 != nil || math.IsNaN(x-x) || math.IsNaN(y-y) {
+				return g, 0, fmt.Errorf("%q, %q are not coordinates", row[lon], row[lat])
+			}
+			return vector.Geometry{Type: "Point", Points: []vector.Point{{x, y}}}, 0, nil
+		}
 		if err1 != nil || err2 != nil || !(math.Abs(x) <= 540 && math.Abs(y) <= 90) {
 			return g, 0, fmt.Errorf("%q, %q are not a longitude and a latitude in degrees", row[lon], row[lat])
 		}
@@ -189,12 +201,18 @@ func addColumn(l *vector.Layer, rows [][]string, i int) {
 
 // settleCRS takes coordinates for longitude and latitude on WGS 84 where they can be such.
 func settleCRS(l *vector.Layer) {
+	degrees := func(r vector.Ring) bool {
+		b := vector.Box(r)
+		return len(r) == 0 || b[0] >= -360 && b[2] <= 360 && b[1] >= -90 && b[3] <= 90
+	}
 	for _, f := range l.Features {
+		all := degrees(f.Geometry.Points)
 		for _, p := range f.Geometry.Polygons {
-			if b := vector.Box(p[0]); len(p[0]) > 0 && (b[0] < -360 || b[2] > 360 || b[1] < -90 || b[3] > 90) {
-				l.CRSProblem = "it does not say its CRS, and its coordinates are not in degrees"
-				return
-			}
+			all = all && degrees(p[0])
+		}
+		if !all {
+			l.CRSProblem = "it does not say its CRS, and its coordinates are not in degrees"
+			return
 		}
 	}
 	l.CRS, _ = earth.Lookup(4326) // the registry has it

@@ -289,6 +289,13 @@ func TestTables(t *testing.T) {
 	l, err = table("name,lat,lon\nwell,58.3,12.5\n")
 	require.NoError(t, err)
 	assert.Equal(t, []vector.Point{{12.5, 58.3}}, l.Features[0].Geometry.Points)
+	l, err = table("name,X,Y\nwell,4321000,3210000.5\n") // nothing says in which CRS
+	require.NoError(t, err)
+	assert.Equal(t, []vector.Point{{4321000, 3210000.5}}, l.Features[0].Geometry.Points)
+	assert.Nil(t, l.CRS)
+	l, err = table("easting,northing\n12.5,58.3\n")
+	require.NoError(t, err)
+	assert.Contains(t, l.Notes[0], "taken as longitude and latitude")
 	l, err = table("wkt\n\"POLYGON((4321000 3210000,4322000 3210000,4322000 3211000,4321000 3210000))\"\n")
 	require.NoError(t, err)
 	assert.Nil(t, l.CRS)
@@ -297,6 +304,8 @@ func TestTables(t *testing.T) {
 		"a,b\n1,2\n":                          "no column of outlines",
 		"wkt,a\n\"POLYGON((1 2\",3\n":         "is not valid WKT",
 		"wkt,a\n\"POINT(1 2)\"\n":             "but the line of names has",
+		"x,y\n1e999,4\n":                      "are not coordinates",
+		"x,y\nnan,4\n":                        "are not coordinates",
 		"lat,lon\n98,4\n":                     "not a longitude and a latitude",
 		"wkt\n\xef\xbb\n\x81":                 "neither UTF-8 nor",
 		"wkt\n\"SRID=99999999;POINT(1 2)\"\n": "EPSG:99999999",
