@@ -8,8 +8,10 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -87,7 +89,10 @@ type packInput struct {
 
 const packFormat = "verdex package"
 
-const manifestName = "postings.json"
+const (
+	manifestName = "postings.json"
+	sumsName     = "SHA256SUMS"
+)
 
 // Is reports whether a path is the folder of a package.
 func Is(path string) bool {
@@ -168,8 +173,10 @@ func (p *Package) fill() error {
 		}
 		m.Postings = append(m.Postings, n)
 	}
+	p.refer(tables, legends, zones)
 	var about bytes.Buffer
-	if err := (table.Group{Title: p.Title, Licence: p.Licence, Source: p.Source, About: methodText(p.Unit), Tables: p.tables}).Write(&about); err != nil {
+	licence, rights := licenceOf(p.Licence)
+	if err := (table.Group{Title: p.Title, Licence: licence, Rights: rights, Source: p.Source, About: methodText(p.Unit), Tables: p.tables}).Write(&about); err != nil {
 		return err
 	}
 	p.add("csv-metadata.json", "what the tables and their columns hold, as the W3C's CSV on the Web", about.Bytes())
@@ -180,8 +187,72 @@ func (p *Package) fill() error {
 		return err
 	}
 	p.add(manifestName, "", append(data, '\n'))
+	var sums bytes.Buffer
+	for _, f := range p.files {
+		fmt.Fprintf(&sums, "%s  %s\n", f.SHA256, f.Path)
+	}
+	p.add(sumsName, "", sums.Bytes())
 	return nil
 }
+
+// refer says in the descriptions of the tables of rows which table has their zones, where that is one, and their classes, where none is outside the legend.
+func (p *Package) refer(tables map[*book.Posting]string, legends, zones map[version]string) {
+	for i := range p.tables {
+		d := &p.tables[i]
+		of := map[string]map[string]bool{"zones": {}, "legends": {}}
+		classes := "class_code"
+		plain := true // every row's code is one of the legend
+		for _, q := range p.List {
+			if tables[q] != d.URL {
+				continue
+			}
+			of["zones"][zones[version{q.ZoneSet.Name, q.ZoneSet.Version}]] = true
+			of["legends"][legends[version{q.Legend.Name, q.Legend.Version}]] = true
+			if q.Kind == book.OfChange {
+				classes = "from_code"
+			}
+			for _, e := range q.Extents {
+				plain = plain && e.Kind != "unlisted"
+			}
+		}
+		for name := range of["zones"] {
+			if len(of["zones"]) == 1 {
+				d.Refer("zone_id", name, "zone_id")
+			}
+		}
+		for name := range of["legends"] {
+			if len(of["legends"]) != 1 || !plain {
+				continue
+			}
+			d.Refer(classes, name, "code")
+			if classes == "from_code" {
+				d.Refer("to_code", name, "code")
+			}
+		}
+	}
+}
+
+// licenceOf is the address of a licence that is stated by one, or by the short name that the SPDX list has for licences of data; other terms are text.
+func licenceOf(text string) (address any, rights string) {
+	at := func(url string) any { return map[string]string{"@id": url} }
+	if u, err := url.Parse(text); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" {
+		return at(text), ""
+	}
+	if m := creativeCommons.FindStringSubmatch(text); m != nil {
+		return at("https://creativecommons.org/licenses/" + strings.ToLower(m[1]) + "/" + m[2] + "/"), ""
+	}
+	switch text {
+	case "":
+		return nil, ""
+	case "CC0-1.0":
+		return at("https://creativecommons.org/publicdomain/zero/1.0/"), ""
+	case "ODbL-1.0", "ODC-By-1.0", "PDDL-1.0", "OGL-UK-1.0", "OGL-UK-2.0", "OGL-UK-3.0", "OGL-Canada-2.0", "DL-DE-BY-2.0", "DL-DE-ZERO-2.0", "etalab-2.0", "CDLA-Permissive-1.0", "CDLA-Permissive-2.0", "CDLA-Sharing-1.0":
+		return at("https://spdx.org/licenses/" + text + ".html"), ""
+	}
+	return nil, text
+}
+
+var creativeCommons = regexp.MustCompile(`^CC-(BY(?:-NC)?(?:-SA|-ND)?)-([1-4]\.[05])$`)
 
 // addRows adds the tables of extents and transitions, and returns which one each posting is in.
 func (p *Package) addRows() (map[*book.Posting]string, error) {
@@ -267,6 +338,7 @@ func (p *Package) readme() string {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", f.Path, f.About)
 	}
 	fmt.Fprintf(&b, "| `%s` | who posted what, when and from which inputs, and the checksums of these files |\n", manifestName)
+	fmt.Fprintf(&b, "| `%s` | the checksums of all other files, for `sha256sum -c %s` |\n", sumsName, sumsName)
 	b.WriteString("\nThe tables are CSV in UTF-8 with a head, a full stop as decimal mark, and empty cells for what is not known. A text that a spreadsheet would take for a formula has an apostrophe before it.\n\n## Postings\n\n| account | kind | epoch | zones | posted by | at | note |\n| --- | --- | --- | --- | --- | --- | --- |\n")
 	clean := strings.NewReplacer("|", "\\|", "\n", " ")
 	for _, q := range p.List {
