@@ -3,13 +3,14 @@
 # make lint     vet, formatting, staticcheck
 # make opinion  random small jobs, each done by the program and by plain code, for five minutes; FOR=1h takes an hour
 # make bench    how long measuring takes beside decoding the same tiles, and the aims of docs/speed.md
+# make release  archives for each system, .deb, .rpm and a container image in dist/, the same bytes from the same commit
 # make build    the static program in bin/
 
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 FOR ?= 5m
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint opinion bench
+.PHONY: build demo test lint opinion bench release
 
 build:
 	go build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o bin/verdex ./cmd/verdex
@@ -36,3 +37,6 @@ bench:
 	.ci/tools
 	@[ -f /usr/include/libdeflate.h ] || apt-get install -y -q libdeflate-dev >/dev/null 2>&1 || echo "libdeflate cannot be installed here"
 	go test ./bench -run '^$$' -bench . -benchtime 9x -timeout 30m
+
+release:
+	go run ./internal/release -out dist

@@ -10,7 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
+	"regexp"
 	"runtime/debug"
+	"strings"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -24,6 +28,7 @@ const (
 	exitFailed = 1
 	exitUsage  = 2
 	exitStrict = 3
+	exitSignal = 128 // and the number of the signal
 )
 
 // usageError is a wrong use of the command line.
@@ -48,11 +53,26 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	}()
 	tuneGarbage()
 	temporaries := &output.Temporaries{}
-	ctx, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
+	ctx, signalled, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
 	defer stop()
 	root := newRoot(version, stdout, stderr)
+	if len(args) > 3 && args[1] == completeCommand {
+		completeWords(root, stdout, args[2], args[3:])
+		return exitDone
+	}
 	args = negatedExpression(root, args)
 	err := helpFor(root, root.Run(context.WithValue(ctx, argumentsKey{}, args), args))
+	fail := func(code string, message string, exit int) int {
+		switch {
+		case root.Bool("log-json"):
+			slog.New(slog.NewJSONHandler(stderr, nil)).Error(message, "code", code)
+		case code == "interrupted":
+			fmt.Fprintln(stderr, interrupted)
+		default:
+			fmt.Fprintf(stderr, "verdex: %s\n", printableLines(message))
+		}
+		return exit
+	}
 	switch {
 	case err == nil:
 		return exitDone
@@ -61,15 +81,22 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	case errors.Is(err, errSilent):
 		return exitFailed
 	case errors.Is(err, context.Canceled) && ctx.Err() != nil:
-		fmt.Fprintln(stderr, interrupted)
-		return exitFailed
+		return fail("interrupted", strings.TrimPrefix(interrupted, "verdex: "), signalled())
+	case closedOutput(err):
+		return exitSignal + int(syscall.SIGPIPE)
 	}
-	fmt.Fprintf(stderr, "verdex: %s\n", printableLines(messageOf(err)))
+	if m := badEnvironment.FindStringSubmatch(err.Error()); m != nil {
+		err = usage("%s is %s, which --%s does not take: correct it, or unset it", m[2], m[1], m[3])
+	}
+	message, exit := messageOf(err), exitFailed
 	if isMisuse(err) {
-		return exitUsage
+		exit = exitUsage
 	}
-	return exitFailed
+	return fail(errorCode(err, message), message, exit)
 }
+
+// badEnvironment is what the library says of an environment variable that an option does not take.
+var badEnvironment = regexp.MustCompile(`^could not parse (".*") as .* value from environment variable "(\w+)" for flag ([\w-]+)`)
 
 // isMisuse reports whether the command line is wrong, whatever the files hold.
 func isMisuse(err error) bool {
@@ -90,19 +117,18 @@ holds in every zone, and reports what changed between years.
   verdex look cover.tif           what is in a raster, and what will go wrong with it
   verdex measure cover.tif --zones wards.geojson --zone-id code
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --zones wards.geojson`,
-		Writer:                stdout,
-		ErrWriter:             stderr,
-		EnableShellCompletion: true,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		Writer:         stdout,
+		ErrWriter:      stderr,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but results, warnings and errors"},
-			&cli.BoolFlag{Name: "log-json", Usage: "write notes and warnings as JSON lines"},
-			&cli.StringFlag{Name: "color", Value: "auto", OnlyOnce: true, Validator: knownColor, Usage: "colours and drawn signs: `WHEN` is auto (on a terminal), always or never"},
-			&cli.BoolFlag{Name: "offline", Usage: "ask no server: of files of the web only what is in the cache is read"},
-			&cli.BoolFlag{Name: "no-cache", Usage: "keep nothing of files of the web, and use nothing that was kept"},
-			&cli.IntFlag{Name: "threads", OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
+			&cli.BoolFlag{Name: "quiet", Sources: fromEnvironment("quiet"), Usage: "print nothing but results, warnings and errors"},
+			&cli.BoolFlag{Name: "log-json", Sources: fromEnvironment("log-json"), Usage: "write notes and warnings as JSON lines"},
+			&cli.StringFlag{Name: "color", Sources: fromEnvironment("color"), Value: "auto", OnlyOnce: true, Validator: knownColor, Usage: "colours and drawn signs: `WHEN` is auto (on a terminal), always or never"},
+			&cli.BoolFlag{Name: "offline", Sources: fromEnvironment("offline"), Usage: "ask no server: of files of the web only what is in the cache is read"},
+			&cli.BoolFlag{Name: "no-cache", Sources: fromEnvironment("no-cache"), Usage: "keep nothing of files of the web, and use nothing that was kept"},
+			&cli.IntFlag{Name: "threads", Sources: fromEnvironment("threads"), OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
-		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), reportCommand(), webCacheCommand(), demoCommand()},
+		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), reportCommand(), webCacheCommand(), demoCommand(), completionCommand(), versionCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return noCommand(c, c.Args().First())

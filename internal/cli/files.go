@@ -56,7 +56,13 @@ func withFiles(ctx context.Context, c *cli.Command, options any, secrets *remote
 	}
 	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
 		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
-	s.remote = remote.New(ctx, remote.Options{Paths: files.Disk, Cache: webCache(c.Bool("no-cache")), Offline: c.Bool("offline"), Secrets: secrets, Agent: "verdex/" + c.Root().Version})
+	s.commandFiles.Stdout = s.stdout
+	disk := &streams{System: files.Disk, ctx: ctx, stdin: os.Stdin, temporary: temporaries}
+	defer disk.close()
+	if err := oneStream(options); err != nil {
+		return err
+	}
+	s.remote = remote.New(ctx, remote.Options{Paths: disk, Cache: webCache(c.Bool("no-cache")), Offline: c.Bool("offline"), Secrets: secrets, Agent: "verdex/" + c.Root().Version})
 	s.system = s.remote
 	defer s.remote.Close()
 	err := s.withFiles(do)
@@ -223,6 +229,9 @@ func (s *session) claimOutputs() error {
 			continue
 		}
 		for _, path := range o.Texts(s.options) {
+			if output.IsStandard(path) && s.plan == nil { // what is shown does not mix with it
+				s.stdout = s.w
+			}
 			err := s.claim(o, path, rules)
 			if conflict := new(output.ConflictError); errors.As(err, &conflict) {
 				return usageError{err}
@@ -250,11 +259,11 @@ func (s *session) claim(o option.Option, path string, rules output.Rules) error 
 	case "features":
 		return s.claimFeatures(path, rules)
 	case "figure":
-		if _, err := draw.FormatOf(path); err != nil {
-			return usageError{err}
+		if _, err := draw.FormatOf("figure" + endingOf(path, ".png")); err != nil {
+			return usage("%s: %w", path, err)
 		}
 	case "report":
-		if ext := strings.ToLower(filepath.Ext(path)); ext != ".html" && ext != ".htm" {
+		if ext := endingOf(path, ".html"); ext != ".html" && ext != ".htm" {
 			return usage("%s: reports are written as HTML: end the name with .html", path)
 		}
 	case "rasters":
@@ -273,7 +282,7 @@ func (s *session) claim(o option.Option, path string, rules output.Rules) error 
 
 // claimRaster declares a raster, whose name must end like one.
 func (s *session) claimRaster(flag, path string, rules output.Rules) error {
-	if ext := strings.ToLower(filepath.Ext(path)); ext != ".tif" && ext != ".tiff" {
+	if ext := endingOf(path, ".tif"); ext != ".tif" && ext != ".tiff" {
 		return usage("--%s %s: rasters are written as GeoTIFF: end the name with .tif", flag, path)
 	}
 	return s.Claim(path, rules)
@@ -304,10 +313,13 @@ func (s *session) claimTable(flag, path string, rules output.Rules) error {
 // claimFeatures declares a file of features, which for a shapefile are several.
 func (s *session) claimFeatures(where string, rules output.Rules) error {
 	path, layer := vectors.SplitOutput(where)
-	if err := vectors.CanWrite(path); err != nil {
-		return usageError{err}
+	ending := endingOf(path, ".geojson")
+	if !isStream(path) {
+		if err := vectors.CanWrite(path); err != nil {
+			return usageError{err}
+		}
 	}
-	switch strings.ToLower(filepath.Ext(path)) {
+	switch ending {
 	case ".gpkg":
 		return s.claimGeoPackage(path, layer, rules)
 	case ".shp":
@@ -329,7 +341,7 @@ func (s *session) claimFeatures(where string, rules output.Rules) error {
 
 // claimGeoPackage declares a layer of a GeoPackage. In a file that exists its other layers stay, and a new layer replaces nothing.
 func (s *session) claimGeoPackage(path, layer string, rules output.Rules) error {
-	rules.Seeks, rules.Keeps = true, true
+	rules.Keeps = true
 	if there := geopackage.Contents(path); layer != "" && len(there) > 0 && !geopackage.Has(there, layer) {
 		rules.Replace = true
 	}

@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,25 +24,37 @@ func flagsOf(options any) (out []cli.Flag) {
 			continue
 		}
 		usage, name := usageOf(o), o.Name
-		group := groups[o.Group]
+		group, sources := groups[o.Group], fromEnvironment(o.Name)
 		switch o.Type {
 		case reflect.TypeFor[string]():
-			out = append(out, &cli.StringFlag{Name: name, Usage: usage, Value: o.Default, Category: group, OnlyOnce: true})
+			out = append(out, &cli.StringFlag{Name: name, Usage: usage, Value: o.Default, Category: group, OnlyOnce: true, Sources: sources})
 		case reflect.TypeFor[[]string]():
 			out = append(out, &cli.StringSliceFlag{Name: name, Usage: usage, Category: group})
 		case reflect.TypeFor[bool]():
-			out = append(out, &cli.BoolFlag{Name: name, Usage: usage, Category: group})
+			out = append(out, &cli.BoolFlag{Name: name, Usage: usage, Category: group, Sources: sources})
 		case reflect.TypeFor[int]():
-			out = append(out, &cli.IntFlag{Name: name, Usage: usage, Value: valueOf[int](options, o), Category: group, OnlyOnce: true})
+			out = append(out, &cli.IntFlag{Name: name, Usage: usage, Value: valueOf[int](options, o), Category: group, OnlyOnce: true, Sources: sources})
 		case reflect.TypeFor[float64]():
-			out = append(out, &cli.FloatFlag{Name: name, Usage: usage, Value: valueOf[float64](options, o), Category: group, OnlyOnce: true})
+			out = append(out, &cli.FloatFlag{Name: name, Usage: usage, Value: valueOf[float64](options, o), Category: group, OnlyOnce: true, Sources: sources})
 		case reflect.TypeFor[time.Duration]():
-			out = append(out, &cli.DurationFlag{Name: name, Usage: usage, Value: valueOf[time.Duration](options, o), Category: group, OnlyOnce: true})
+			out = append(out, &cli.DurationFlag{Name: name, Usage: usage, Value: valueOf[time.Duration](options, o), Category: group, OnlyOnce: true, Sources: sources})
 		default:
 			panic(fmt.Sprintf("the option %s has a type that no flag has", name))
 		}
 	}
 	return out
+}
+
+// environment are the options that an environment variable may give, VERDEX_ and the name: those that say how the program works, what numbers are shown in, and who posts. What is
+// measured stands on the command line or in a plan, where it is seen.
+var environment = []string{"quiet", "log-json", "color", "offline", "no-cache", "threads", "unit", "digits", "compress", "dpi", "author", "wait"}
+
+// fromEnvironment is the environment variable of an option, if it has one.
+func fromEnvironment(name string) cli.ValueSourceChain {
+	if name == "author" || !slices.Contains(environment, name) { // the author's is read where the user of the system is, too
+		return cli.ValueSourceChain{}
+	}
+	return cli.EnvVars("VERDEX_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
 }
 
 // valueOf is the value of an option of options that have their defaults.
@@ -121,27 +133,7 @@ func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command
 		}
 		return err
 	}
-	c.ShellComplete = func(ctx context.Context, c *cli.Command) { complete(ctx, c, option.Of(defaults)) }
 	return &c
-}
-
-// complete lists the values of the option that stands last on the command line, or else what the library lists.
-func complete(ctx context.Context, c *cli.Command, options []option.Option) {
-	args, _ := ctx.Value(argumentsKey{}).([]string)
-	if args == nil {
-		args = os.Args
-	}
-	if n := len(args); n > 1 {
-		for _, o := range options {
-			if args[n-2] == "--"+o.Name && o.Choices != nil {
-				for _, v := range o.Choices {
-					fmt.Fprintln(c.Root().Writer, v)
-				}
-				return
-			}
-		}
-	}
-	cli.DefaultCompleteWithFlags(ctx, c)
 }
 
 // optionText writes an option, or with "" the command of a job, as it stands on the command line.

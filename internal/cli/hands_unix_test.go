@@ -43,7 +43,9 @@ func built(t *testing.T, args ...string) *exec.Cmd {
 	t.Helper()
 	path, err := program()
 	require.NoError(t, err)
-	return exec.Command(path, args...)
+	c := exec.Command(path, args...)
+	c.Env = append(os.Environ(), "SOURCE_DATE_EPOCH=1764331200") // so that GeoPackages are the same, too
+	return c
 }
 
 // onBothBooks runs a test on a new SQLite book and a new PostgreSQL book.

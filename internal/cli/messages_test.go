@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -70,4 +71,46 @@ func TestExplainedMessagesExist(t *testing.T) {
 		}
 	}
 	assert.Greater(t, found, 100)
+}
+
+// Every code of the documents is one of the program and stands for the same message, and the other way round; no message has two codes.
+func TestCodesOfMessages(t *testing.T) {
+	text, err := os.ReadFile("../../docs/messages.md")
+	require.NoError(t, err)
+	row := regexp.MustCompile("(?m)^\\| (`.+?) \\| .* \\| `([a-z0-9-]+)` \\|$")
+	quoted := regexp.MustCompile("`([^`]+)`")
+	documented := map[string][]string{}
+	for _, m := range row.FindAllStringSubmatch(string(text), -1) {
+		for _, q := range quoted.FindAllStringSubmatch(m[1], -1) {
+			documented[m[2]] = append(documented[m[2]], q[1])
+		}
+	}
+	assert.Greater(t, len(documented), 150)
+	codes := map[string]bool{}
+	for line := range strings.Lines(codesText) {
+		code, message, ok := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		require.True(t, ok, line)
+		codes[code] = true
+		if assert.Contains(t, documented, code) {
+			assert.True(t, slices.ContainsFunc(documented[code], func(d string) bool { return strings.ReplaceAll(d, "(x, y)", "(…)") == message }), "%s: %s", code, message)
+		}
+	}
+	for code := range documented {
+		assert.Contains(t, codes, code)
+	}
+	for _, m := range messageCodes() {
+		assert.GreaterOrEqual(t, m.size, 8, m.code)
+	}
+	for message, code := range map[string]string{
+		"a.tif: cannot be opened (no such file or directory): check the path":                                      "cannot-open",
+		"a.tif: it has no CRS, so nothing says where its cells lie: give one with --crs EPSG:NUMBER":               "no-crs",
+		"a.gpkg: it has 3 layers: name one, as in a.gpkg#x (layers: x, y, z)":                                      "several-layers",
+		"--where (character 5):\n  a = = 1\n      ^\n\"=\" is not expected here":                                   "cql-syntax",
+		"w.geojson: zone W1: its outline crosses itself at (12.5, 58.3): mend it":                                  "outline-crosses-itself",
+		"x.csv: it exists already: choose another name, or replace it with --force":                                "output-exists",
+		"x.csv: it exists already, and this plan has not written it, or it was changed since: choose another name": "not-of-this-plan",
+		"something that no page explains":                                                                          "other",
+	} {
+		assert.Equal(t, code, codeOf(message, "other"), message)
+	}
 }

@@ -69,6 +69,9 @@ func (o tableOptions) destination() (*destination, error) {
 	}
 	path, _ := vectors.SplitOutput(d.path)
 	var err error
+	if isStream(path) {
+		path = "table" + endingOf(path, ".csv")
+	}
 	if d.format, err = table.FormatOf(path); err != nil {
 		return nil, usageError{err}
 	}
@@ -80,7 +83,11 @@ func (s *session) destinationOf(flag, path string) (*destination, error) {
 	if flag == "out" {
 		return tableOptions{Out: path, Format: given[string](s.options, "format"), Digits: given[int](s.options, "digits")}.destination()
 	}
-	format, err := table.FormatOf(path)
+	named := path
+	if isStream(path) {
+		named = "table" + endingOf(path, ".csv")
+	}
+	format, err := table.FormatOf(named)
 	if err != nil {
 		return nil, usage("--%s %w", flag, err)
 	}
@@ -93,7 +100,7 @@ const metadataEnding = "-metadata.json"
 // hasMetadata reports whether a description goes beside the file: beside a CSV that is not a pipe.
 func (d *destination) hasMetadata() bool {
 	info, err := os.Stat(d.path)
-	return d.format == "csv" && (err != nil || info.Mode().IsRegular())
+	return d.format == "csv" && !output.IsStandard(d.path) && (err != nil || info.Mode().IsRegular())
 }
 
 // write hands a table over: a file is staged, standard output is written to when everything else is in its place.
@@ -259,7 +266,7 @@ func needOut(s *session, out string) error {
 
 // writeRaster stages a raster, and notes what was written.
 func (s *session) writeRaster(path string, r *job.Raster, o rasterOptions) error {
-	to := geotiff.Options{NoOverviews: o.NoOverviews, Threads: s.threads, SpillDir: filepath.Dir(path), Values: r.Values, Describe: r.Describe}
+	to := geotiff.Options{NoOverviews: o.NoOverviews, Threads: s.threads, SpillDir: folderOf(path), Values: r.Values, Describe: r.Describe}
 	switch o.Compress {
 	case "zstd":
 		to.Compression = geotiff.Zstandard
@@ -318,7 +325,8 @@ func (s *session) stageFeatures(where string, l *vector.Layer) error {
 	if l.Name == "" {
 		l.Name = baseName(path)
 	}
-	if strings.EqualFold(filepath.Ext(path), ".gpkg") {
+	ending := endingOf(path, ".geojson")
+	if ending == ".gpkg" {
 		at, err := s.changeTime()
 		if err != nil {
 			return err
@@ -327,11 +335,18 @@ func (s *session) stageFeatures(where string, l *vector.Layer) error {
 			return err
 		}
 	} else {
-		parts, notes, err := vectors.Parts(path, l)
+		named := path
+		if isStream(path) {
+			named = "features" + ending
+		}
+		parts, notes, err := vectors.Parts(named, l)
 		if err != nil {
 			return err
 		}
 		for _, p := range parts {
+			if isStream(path) {
+				p.Path = path
+			}
 			if err := s.Write(p.Path, p.Write); err != nil {
 				return err
 			}

@@ -9,9 +9,7 @@ import (
 	"io"
 	"iter"
 	"math"
-	"path/filepath"
 	"strconv"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -53,7 +51,7 @@ func runPatches(s *session, o *patchOptions) error {
 		return err
 	}
 	path, _ := vectors.SplitOutput(o.Out)
-	ext := strings.ToLower(filepath.Ext(path))
+	ext := endingOf(path, ".geojson")
 	p, err := job.FindPatches(s.ctx, s.env(), o.PatchOptions)
 	if err != nil {
 		return err
@@ -88,7 +86,7 @@ func (s *session) streamPatches(out string, p *job.Patches, lines bool, count fu
 		if err := f.text(f.begin); err != nil {
 			return err
 		}
-		small, err = p.Find(s.ctx, filepath.Dir(out), func(x *patch.Patch) error {
+		small, err = p.Find(s.ctx, folderOf(out), func(x *patch.Patch) error {
 			count(x)
 			return f.add(x)
 		})
@@ -101,7 +99,7 @@ func (s *session) streamPatches(out string, p *job.Patches, lines bool, count fu
 func (s *session) collectPatches(out string, p *job.Patches, count func(*patch.Patch)) (small int, err error) {
 	l := &vector.Layer{Source: p.Name, CRS: p.CRS, Fields: p.Fields()}
 	path, _ := vectors.SplitOutput(out)
-	small, err = p.Find(s.ctx, filepath.Dir(path), func(x *patch.Patch) error {
+	small, err = p.Find(s.ctx, folderOf(path), func(x *patch.Patch) error {
 		count(x)
 		f, err := p.Feature(x)
 		l.Features = append(l.Features, f)

@@ -62,7 +62,7 @@ func (r *reporter) Warn(text string) {
 		return
 	}
 	if r.log != nil {
-		r.log.Warn(text)
+		r.log.Warn(text, "code", codeOf(text, "warning"))
 		return
 	}
 	text = r.wrap("warning: "+printableLines(text), 9)

@@ -47,7 +47,7 @@ func (j *Job) Commit(post func() error) (err error) {
 	}
 	for _, c := range j.claims {
 		if c.staged != "" && c.stream {
-			if err := pour(c); err != nil {
+			if err := j.pour(c); err != nil {
 				return err
 			}
 		}
@@ -150,12 +150,22 @@ func (j *Job) takeBack() {
 }
 
 // pour copies a staged output into a pipe or a device.
-func pour(c *claim) (err error) {
+func (j *Job) pour(c *claim) (err error) {
 	from, err := os.Open(c.staged)
 	if err != nil {
 		return err
 	}
 	defer from.Close()
+	if c.real == Standard {
+		to := j.Stdout
+		if to == nil {
+			to = os.Stdout
+		}
+		if _, err := io.Copy(to, from); err != nil {
+			return fmt.Errorf("standard output could not be written to: %w", err)
+		}
+		return nil
+	}
 	to, err := os.OpenFile(c.real, os.O_WRONLY, 0)
 	if err == nil {
 		_, err = io.Copy(to, from)

@@ -21,9 +21,18 @@ import (
 	"github.com/verdex-land/verdex/core/files"
 )
 
+// Standard is the name of standard output; IsStandard knows those that the system has for it, too.
+const Standard = "-"
+
+// IsStandard reports whether a name is that of standard output.
+func IsStandard(name string) bool {
+	return name == Standard || name == "/dev/stdout" || name == "/dev/fd/1" || name == "/proc/self/fd/1"
+}
+
 // Job is the files of one job. Its methods must not be called concurrently, except [Temporaries.Remove] on its
 // temporary files.
 type Job struct {
+	Stdout    io.Writer // what the output - is written to; nil is that of the program
 	ctx       context.Context
 	temporary *Temporaries
 	inputs    []Input
@@ -140,6 +149,10 @@ func (j *Job) Claim(path string, rules Rules) error {
 
 // resolve finds out what is at the path of an output.
 func (c *claim) resolve() error {
+	if IsStandard(c.name) {
+		c.real, c.stream = Standard, true
+		return nil
+	}
 	info, err := os.Lstat(c.name)
 	if err == nil && info.Mode()&os.ModeSymlink != 0 {
 		info, err = os.Stat(c.name)

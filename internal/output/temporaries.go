@@ -45,6 +45,12 @@ func Sweep(dir, mark string) {
 	}
 }
 
+// File makes an empty temporary file in a folder, which [Temporaries.Drop] removes.
+func (t *Temporaries) File(dir string) (*os.File, error) { return t.file(dir) }
+
+// Drop removes a temporary file.
+func (t *Temporaries) Drop(name string) { t.remove(name) }
+
 // file makes an empty temporary file in a folder.
 func (t *Temporaries) file(dir string) (*os.File, error) {
 	t.mu.Lock()

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -45,6 +46,9 @@ func Read(dir string) (book.List, error) {
 		}
 		known[f.Path] = f.SHA256
 	}
+	if err := checkSums(dir, &m); err != nil {
+		return nil, err
+	}
 	read := map[string][]*book.Posting{}
 	var out book.List
 	for _, n := range m.Postings {
@@ -79,6 +83,28 @@ func Read(dir string) (book.List, error) {
 		out = append(out, &p)
 	}
 	return out, nil
+}
+
+// checkSums holds the list of checksums, which older packages lack, to what the package lists.
+func checkSums(dir string, m *manifest) error {
+	path := filepath.Join(dir, sumsName)
+	got, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fault.Opening(path, err)
+	}
+	own, err := os.ReadFile(filepath.Join(dir, manifestName))
+	if err != nil {
+		return fault.Opening(filepath.Join(dir, manifestName), err)
+	}
+	sum := sha256.Sum256(own)
+	want := sumsOf(append(slices.Clone(m.Files), packFile{Path: manifestName, SHA256: hex.EncodeToString(sum[:])}))
+	if string(want) != string(got) {
+		return fmt.Errorf("%s: it was changed since the package was published, or %s was: get the package anew", path, manifestName)
+	}
+	return nil
 }
 
 // ImportNote says where a posting comes from that is posted anew.

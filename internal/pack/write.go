@@ -187,12 +187,17 @@ func (p *Package) fill() error {
 		return err
 	}
 	p.add(manifestName, "", append(data, '\n'))
-	var sums bytes.Buffer
-	for _, f := range p.files {
-		fmt.Fprintf(&sums, "%s  %s\n", f.SHA256, f.Path)
-	}
-	p.add(sumsName, "", sums.Bytes())
+	p.add(sumsName, "", sumsOf(p.files))
 	return nil
+}
+
+// sumsOf lists checksums as sha256sum does.
+func sumsOf(files []packFile) []byte {
+	var b bytes.Buffer
+	for _, f := range files {
+		fmt.Fprintf(&b, "%s  %s\n", f.SHA256, f.Path)
+	}
+	return b.Bytes()
 }
 
 // refer says in the descriptions of the tables of rows which table has their zones, where that is one, and their classes, where none is outside the legend.

@@ -94,6 +94,8 @@ func Kind(from files.System, path string) (string, error) {
 		return "geojson", nil
 	case ending == ".csv" || ending == ".tsv" || ending == ".txt":
 		return "table", nil
+	case ending == "" && bytes.ContainsAny(head, ",;\t") && !bytes.Contains(head, []byte{0}): // what comes from a stream has no ending
+		return "table", nil
 	}
 	return "", nil
 }
