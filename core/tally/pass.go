@@ -34,6 +34,7 @@ type Request struct {
 	Values    int             // how many different values a layer may have; 0 is 65,536
 	// Sets are the sets that Zones consists of, one after another, nil for one: zones of different sets may share ground.
 	Sets []Set
+	Part Part // which part of the job is done; the zero value is all of it
 	// Progress, when not nil, is called from time to time with how many of the tiles that zones touch
 	// are done. Calls come from several goroutines.
 	Progress func(done, total int)
@@ -194,6 +195,8 @@ type pass struct {
 	pieces  bool    // zones in few windows are described as pieces
 	bandsOf []int32 // by zone, then: how many bands it lies in
 	bands   []*band // those that zones touch
+	from    int64   // the first window of the part that is done, of all in the bands
+	to      int64   // and behind its last
 	next    atomic.Int64
 	read    atomic.Int64
 	done    atomic.Int64
@@ -237,6 +240,8 @@ func newPass(req Request, areas *raster.Areas) *pass {
 			p.bands = append(p.bands, newBand(p, rows[b], rows[b+1], zones))
 		}
 	}
+	p.from, p.to = p.share()
+	p.next.Store(p.from)
 	return p
 }
 
@@ -306,10 +311,9 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 }
 
 func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutter, b *band, col int) error) error {
-	total := int64(len(p.bands) * p.across)
 	for {
 		n := p.next.Add(1) - 1
-		if n >= total {
+		if n >= p.to {
 			return nil
 		}
 		if ctx.Err() != nil {
@@ -327,7 +331,7 @@ func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutte
 		}
 		b.release()
 		if done := p.done.Add(1); p.req.Progress != nil {
-			p.req.Progress(int(done), int(total))
+			p.req.Progress(int(done), int(p.to-p.from))
 		}
 	}
 }

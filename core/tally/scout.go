@@ -22,6 +22,11 @@ func (p *pass) scout(ctx context.Context) {
 	}()
 	c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
 	for i, b := range p.bands {
+		if first := int64(i * p.across); first+int64(p.across) <= p.from || first >= p.to { // of another part
+			close(b.known)
+			announced++
+			continue
+		}
 		for int(p.next.Load()-1)/p.across+scoutLead < i {
 			select {
 			case <-ctx.Done():
@@ -34,6 +39,9 @@ func (p *pass) scout(ctx context.Context) {
 		}
 		var windows []raster.Window
 		for col := range p.across {
+			if n := int64(i*p.across + col); n < p.from || n >= p.to {
+				continue
+			}
 			for range b.touching(c, col) {
 				windows = append(windows, b.window(col))
 				break

@@ -21,13 +21,13 @@ type Keyed struct {
 
 // Together does requests in as few passes as possible: those that share a layer are done in one pass, which reads each tile once. It returns
 // a tally for each request, the same as [Measure] returns for it but for the number of tiles, and for values that do not occur; or an
-// error. Threads and Progress are those of the first request.
+// error. Threads, Progress and Part are those of the first request.
 func Together(ctx context.Context, reqs []Keyed) ([]*Tally, []error) {
 	out, errs := make([]*Tally, len(reqs)), make([]error, len(reqs))
 	for _, members := range connected(reqs) {
 		if len(members) > 1 {
 			j := joined{zones: map[string]int{}, layers: map[string]int{}}
-			j.req.Threads, j.req.Progress = reqs[0].Threads, reqs[0].Progress
+			j.req.Threads, j.req.Progress, j.req.Part = reqs[0].Threads, reqs[0].Progress, reqs[0].Part
 			for _, i := range members {
 				j.add(&reqs[i])
 			}
@@ -41,7 +41,7 @@ func Together(ctx context.Context, reqs []Keyed) ([]*Tally, []error) {
 		}
 		for _, i := range members {
 			r := reqs[i].Request
-			r.Threads, r.Progress = reqs[0].Threads, reqs[0].Progress
+			r.Threads, r.Progress, r.Part = reqs[0].Threads, reqs[0].Progress, reqs[0].Part
 			out[i], errs[i] = Measure(ctx, r)
 		}
 	}

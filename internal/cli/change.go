@@ -22,6 +22,7 @@ type changeOptions struct {
 	postOptions    `group:"book"`
 	tableOptions   `group:"output"`
 	savePlanOption `group:"output"`
+	partOption     `group:"output"`
 }
 
 func changeCommand() *cli.Command {

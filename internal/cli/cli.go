@@ -128,7 +128,7 @@ holds in every zone, and reports what changed between years.
 			&cli.BoolFlag{Name: "no-cache", Sources: fromEnvironment("no-cache"), Usage: "keep nothing of files of the web, and use nothing that was kept"},
 			&cli.IntFlag{Name: "threads", Sources: fromEnvironment("threads"), OnlyOnce: true, Validator: func(n int) error { return within(n, 0, 1024) }, Usage: "processors to use; 0 takes all"},
 		},
-		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), reportCommand(), webCacheCommand(), demoCommand(), completionCommand(), versionCommand()},
+		Commands: []*cli.Command{lookCommand(), mosaicCommand(), clipCommand(), alignCommand(), reclassifyCommand(), deriveCommand(), patchesCommand(), zonesCommand(), measureCommand(), changeCommand(), accountCommand(), bookCommand(), summariseCommand(), attachCommand(), gatherCommand(), planCommand(), checkCommand(), runCommand(), explainCommand(), drawCommand(), reportCommand(), webCacheCommand(), demoCommand(), completionCommand(), versionCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return noCommand(c, c.Args().First())

@@ -50,6 +50,11 @@ func (s *session) noteThen(text string) {
 
 // withFiles runs a command between the check of its files and the commit of what it has written.
 func withFiles(ctx context.Context, c *cli.Command, options any, secrets *remote.Secrets, do func(*session) error) error {
+	return withSession(ctx, c, options, secrets, func(s *session) error { return s.withFiles(do) })
+}
+
+// withSession runs a command in a session of its own.
+func withSession(ctx context.Context, c *cli.Command, options any, secrets *remote.Secrets, do func(*session) error) error {
 	temporaries, ok := ctx.Value(temporariesKey{}).(*output.Temporaries)
 	if !ok {
 		temporaries = &output.Temporaries{}
@@ -65,7 +70,7 @@ func withFiles(ctx context.Context, c *cli.Command, options any, secrets *remote
 	s.remote = remote.New(ctx, remote.Options{Paths: disk, Cache: webCache(c.Bool("no-cache")), Offline: c.Bool("offline"), Secrets: secrets, Agent: "verdex/" + c.Root().Version})
 	s.system = s.remote
 	defer s.remote.Close()
-	err := s.withFiles(do)
+	err := do(s)
 	if f := s.remote.Fetched(); err == nil && f.Requests > 0 {
 		text := fmt.Sprintf("fetched %s in %s", size(f.Bytes), text.Count(f.Requests, "request"))
 		if f.Reused > 0 {

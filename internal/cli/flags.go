@@ -13,6 +13,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/option"
+	"github.com/verdex-land/verdex/internal/plan"
 )
 
 // This file makes flags of structs of options, and reads them back. A flag is made anew for each run of the program.
@@ -126,7 +127,12 @@ func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command
 		if err := option.Check(o); err != nil {
 			return err
 		}
-		err = withFiles(ctx, c, o, secrets, func(s *session) error { return do(s, o) })
+		run := func(s *session) error { return do(s, o) }
+		if which := given[string](o, plan.PartOption); which != "" {
+			err = withSession(ctx, c, o, secrets, func(s *session) error { return s.measurePart(which, run) })
+		} else {
+			err = withFiles(ctx, c, o, secrets, run)
+		}
 		var misuse *fault.Error
 		if errors.As(err, &misuse) && misuse.Misuse && misuse.Option == "" && len(misuse.Remedies) == 0 {
 			err = fmt.Errorf("%w (verdex %s --help shows examples)", err, commandName(c))

@@ -22,6 +22,7 @@ type measureOptions struct {
 	postOptions    `group:"book"`
 	tableOptions   `group:"output"`
 	savePlanOption `group:"output"`
+	partOption     `group:"output"`
 }
 
 func measureCommand() *cli.Command {

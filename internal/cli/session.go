@@ -37,8 +37,9 @@ type session struct {
 	remote  *remote.System // the same, as it reads files of the web
 	version string
 	threads int
-	color   string   // auto, always or never
-	plan    *planned // the plan whose step this is; nil for a command by itself
+	color   string      // auto, always or never
+	counter job.Counter // of a part of a job, or of all parts; nil for a job that is done in one run
+	plan    *planned    // the plan whose step this is; nil for a command by itself
 }
 
 // canvas draws on standard output.
@@ -52,6 +53,9 @@ func (s *session) env() job.Env {
 		Log:     s.reporter,
 		Opened:  func(role, path string) { s.Read(output.Input{Role: role, Path: path}) },
 		Tables:  s.readTable,
+	}
+	if s.counter != nil {
+		env.Counter = s.counter
 	}
 	if s.plan != nil {
 		env.Counter, env.Maker = s.plan.counter, s.plan.maker
@@ -108,7 +112,7 @@ func commandName(c *cli.Command) string {
 }
 
 // unrecorded are options that do not change what a command finds.
-var unrecorded = map[string]bool{"force": true, "out": true, "format": true, plan.SaveOption: true}
+var unrecorded = map[string]bool{"force": true, "out": true, "format": true, plan.SaveOption: true, plan.PartOption: true}
 
 // parameters are the command and its options as JSON, without passwords. Only options that were given are in it.
 func (s *session) parameters() string {

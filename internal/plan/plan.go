@@ -287,7 +287,7 @@ func (p *Plan) oneText(n *node) string {
 // find is the option of a name, nil for none. The arguments of a command go by the name of their field in lower case.
 func find(options any, name string) *option.Option {
 	for _, o := range option.Of(options) {
-		if keyOf(options, o) == name && name != SaveOption {
+		if keyOf(options, o) == name && name != SaveOption && name != PartOption {
 			return &o
 		}
 	}

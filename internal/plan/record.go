@@ -76,7 +76,7 @@ const recordVersion = "1"
 func OptionsOf(options any) map[string]any {
 	out := map[string]any{}
 	for _, o := range option.Of(options) {
-		if key := keyOf(options, o); key != "" {
+		if key := keyOf(options, o); key != "" && key != PartOption {
 			if v := o.Get(options); reflect.ValueOf(v).Kind() != reflect.Slice || reflect.ValueOf(v).Len() > 0 {
 				if d, ok := v.(time.Duration); ok {
 					v = d.String()

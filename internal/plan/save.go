@@ -14,9 +14,12 @@ import (
 // SaveOption is the option of commands that names the plan to write; a plan has no such key.
 const SaveOption = "save-plan"
 
+// PartOption is the option of commands that does one part of a job; a plan has no such key either.
+const PartOption = "part"
+
 // Save is the plan of a command that was typed, for a file at path: the legend, the zones and the epochs have their sections, so that more can be added.
 func Save(path, command string, options any) ([]byte, error) {
-	s := &saver{dir: filepath.Dir(path), options: options, used: map[string]bool{SaveOption: true, "force": true}}
+	s := &saver{dir: filepath.Dir(path), options: options, used: map[string]bool{SaveOption: true, PartOption: true, "force": true}}
 	out := yaml.MapSlice{{Key: "plan", Value: Version}}
 	for _, name := range []string{"legend", "by", "unit", "crs", "override-crs", "overlap", "resample", "measurements", "edges"} {
 		if v, ok := s.take(name); ok {

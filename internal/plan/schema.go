@@ -59,7 +59,7 @@ func object(options any, more map[string]any, required ...string) map[string]any
 	made := option.Schema(options)["properties"].(map[string]any)
 	for _, o := range option.Of(options) {
 		key := keyOf(options, o)
-		if key == "" || o.Name == SaveOption {
+		if key == "" || o.Name == SaveOption || o.Name == PartOption {
 			continue
 		}
 		p, _ := made[key].(map[string]any)

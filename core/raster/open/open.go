@@ -106,3 +106,6 @@ func Kind(head []byte) string {
 
 // Ahead implements [raster.Announced].
 func (o opened) Ahead(windows []raster.Window) bool { return raster.Ahead(o.Source, windows) }
+
+// Weight is that of the raster.
+func (o opened) Weight(w raster.Window) int64 { return raster.Weight(o.Source, w) }
