@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/spread"
@@ -12,9 +14,14 @@ import (
 // Part is one of several parts of a job, which can be measured apart and added up by [Gather]: the I-th of N, from 1. The zero value is the whole.
 type Part struct{ I, N int }
 
-// ParsePart reads a part from a text such as 3/64.
+// ParsePart reads a part from a text such as 3/64, or 2+1/64, as it comes of schedulers that count from 0.
 func ParsePart(text string) (p Part, err error) {
 	var rest string
+	if index, of, ok := strings.Cut(text, "+1/"); ok {
+		if i, err := strconv.Atoi(index); err == nil && strconv.Itoa(i) == index && i >= 0 && i < 1<<20 {
+			text = fmt.Sprintf("%d/%s", i+1, of)
+		}
+	}
 	if n, _ := fmt.Sscanf(text, "%d/%d%s", &p.I, &p.N, &rest); n != 2 || p.I < 1 || p.N < p.I || p.N > 1<<20 || text != p.String() {
 		return Part{}, fmt.Errorf("%q is not a part, such as 3/64: the third of 64", text)
 	}

@@ -100,7 +100,10 @@ func TestPartsAreRead(t *testing.T) {
 	p, err := ParsePart("3/64")
 	require.NoError(t, err)
 	assert.Equal(t, Part{3, 64}, p)
-	for _, text := range []string{"", "3", "0/4", "5/4", "-1/4", "1/0", "1/4x", "01/4", "1/ 4", "1/9999999", "a/b"} {
+	p, err = ParsePart("0+1/64")
+	require.NoError(t, err)
+	assert.Equal(t, Part{1, 64}, p)
+	for _, text := range []string{"-1+1/4", "4+1/4", "00+1/4", "", "3", "0/4", "5/4", "-1/4", "1/0", "1/4x", "01/4", "1/ 4", "1/9999999", "a/b"} {
 		_, err := ParsePart(text)
 		assert.ErrorContains(t, err, "is not a part", text)
 	}

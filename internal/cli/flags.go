@@ -128,7 +128,7 @@ func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command
 			return err
 		}
 		run := func(s *session) error { return do(s, o) }
-		if which := given[string](o, plan.PartOption); which != "" {
+		if which := given[string](o, plan.PartOption); which != "" && commandName(c) != "run" { // a plan does its parts by itself
 			err = withSession(ctx, c, o, secrets, func(s *session) error { return s.measurePart(which, run) })
 		} else {
 			err = withFiles(ctx, c, o, secrets, run)

@@ -83,6 +83,16 @@ func runGather(s *session, o *gatherOptions) error {
 	if err := setOptions(options, parts[0].Options); err != nil {
 		return err
 	}
+	if parts[0].Command == "run" {
+		if o.Out != "" || o.Format != "" {
+			return usage("--out and --format are not for the parts of a plan, which says where its outputs go")
+		}
+		of := options.(*runOptions)
+		if err := s.gatherPlan(parts, of); err != nil {
+			return err
+		}
+		of.Force = o.Force
+	}
 	for _, own := range option.Of(o) { // where the table goes is for all parts together
 		if own.Argument != "" || !partOptions[own.Name] {
 			continue
@@ -98,12 +108,17 @@ func runGather(s *session, o *gatherOptions) error {
 		temporaries = &output.Temporaries{}
 	}
 	job := &session{reporter: s.reporter, commandFiles: &commandFiles{Job: output.New(s.ctx, temporaries)}, ctx: s.ctx, system: s.system, remote: s.remote, name: parts[0].Command, options: options,
-		stdout: s.stdout, version: s.version, threads: s.threads, color: s.color, counter: &gatherCounter{parts: parts}}
+		stdout: s.stdout, version: s.version, threads: s.threads, color: s.color}
+	if parts[0].Command != "run" {
+		job.counter = &gatherCounter{parts: parts}
+	}
 	job.commandFiles.Stdout = s.commandFiles.Stdout
 	do := commandOf(root, parts[0].Command)
 	return job.withFiles(func(s *session) error {
-		if err := s.sameInputsAsParts(parts[0]); err != nil {
-			return err
+		if parts[0].Command != "run" { // a plan is measured again where an input was changed
+			if err := s.sameInputsAsParts(parts[0]); err != nil {
+				return err
+			}
 		}
 		return do(s, options)
 	})

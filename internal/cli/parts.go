@@ -47,8 +47,10 @@ type partHead struct {
 	Inputs  []partInput                `json:"inputs"`
 	I       int                        `json:"i"`
 	N       int                        `json:"n"`
-	Sizes   []int                      `json:"sizes"`    // bytes of the tallies that follow
-	Groups  []int                      `json:"requests"` // how many tallies each request has
+	Sizes   []int                      `json:"sizes"`              // bytes of the tallies that follow
+	Groups  []int                      `json:"requests,omitempty"` // how many tallies each request has
+	Keys    []string                   `json:"keys,omitempty"`     // of a plan: of the tallies
+	Sets    [][]tally.Set              `json:"sets,omitempty"`     // and their sets of zones
 }
 
 // partInput is an input of a part by its content: a small file by all of it, a large one by its size and its ends.
@@ -202,33 +204,38 @@ func (s *session) measurePart(which string, do func(*session) error) error {
 		}
 		return err
 	}
-	head := partHead{Program: "verdex " + s.version, Command: s.name, Options: optionValues(s.options), Inputs: inputs, I: p.I, N: p.N, Groups: c.groups}
+	head := &partHead{Program: "verdex " + s.version, Command: s.name, Options: optionValues(s.options), Inputs: inputs, I: p.I, N: p.N, Groups: c.groups}
+	return s.writePart(out, head, c.tallies)
+}
+
+// writePart writes a part.
+func (s *session) writePart(out string, head *partHead, tallies []*tally.Tally) (err error) {
 	for _, in := range s.Inputs() {
 		if err := in.Changed(); err != nil {
 			return err
 		}
 	}
 	var body []byte
-	for _, t := range c.tallies {
+	for _, t := range tallies {
 		n := len(body)
 		if body, err = t.AppendBinary(body); err != nil {
 			return err
 		}
 		head.Sizes = append(head.Sizes, len(body)-n)
 	}
-	data, err := sealPart(&head, body)
+	data, err := sealPart(head, body)
 	if err != nil {
 		return err
 	}
 	if err := s.Write(out, func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
 		return err
 	}
-	s.noteThen(fmt.Sprintf("%s: part %s, %s of sums", out, p, size(int64(len(data)))))
+	s.noteThen(fmt.Sprintf("%s: part %d/%d, %s of sums", out, head.I, head.N, size(int64(len(data)))))
 	return s.commit()
 }
 
 // partOptions are those that belong to one part, or to what is made of all.
-var partOptions = map[string]bool{"part": true, "out": true, "format": true, "digits": true, "force": true}
+var partOptions = map[string]bool{"part": true, "out": true, "format": true, "digits": true, "force": true, "parts": true, "scheduler": true}
 
 // optionValues are the options of a command as JSON, but for those of partOptions. The arguments are under "".
 func optionValues(options any) map[string]json.RawMessage {
@@ -378,7 +385,7 @@ func checkParts(parts []*jobPart, program string) error {
 		return fmt.Errorf("the parts do not belong together: %s", strings.Join(wrong, "; "))
 	}
 	if missing := missingParts(at); len(missing) > 0 {
-		return fmt.Errorf("of %d parts %s missing: %s", first.N, are(len(missing), "part")[len(fmt.Sprint(len(missing)))+1:], text.List(missing, 20))
+		return fmt.Errorf("%s missing: %s", are(len(missing), "part"), text.List(missing, 20))
 	}
 	slices.SortFunc(parts, func(a, b *jobPart) int { return a.I - b.I })
 	return nil

@@ -31,6 +31,10 @@ type runOptions struct {
 	Only   string   `opt:"only" help:"make one <OUTPUT> only, by its name in the plan, with what it needs"`
 	Epoch  string   `opt:"epoch" help:"make the outputs about one epoch only, by its <LABEL>"`
 	forceOption
+	partOption
+	Parts     int    `opt:"parts" least:"0" most:"100000" help:"how many parts the script of --scheduler has"`
+	Scheduler string `opt:"scheduler" choose:",slurm,kubernetes" help:"write what a scheduler (<slurm> or kubernetes) needs to do the plan in --parts parts, and submit nothing"`
+	Out       string `opt:"out" out:"part" help:"with --part, <FILE> for its sums; with --scheduler, for the script, instead of standard output"`
 }
 
 func runCommand() *cli.Command {
@@ -45,7 +49,9 @@ that is no longer the same.
   verdex run plan.yaml
   verdex run plan.yaml --dry-run
   verdex run plan.yaml --only matrix
-  verdex run results/plan.record.json`,
+  verdex run results/plan.record.json
+  verdex run plan.yaml --part 3/64 --out parts/part-3         one part of what is measured, for verdex gather
+  verdex run plan.yaml --parts 64 --scheduler slurm --out parts.sh`,
 	}, runPlan)
 }
 
@@ -69,7 +75,7 @@ func planCommands(root *cli.Command) (out []plan.Command) {
 func makesOutput(name string) bool {
 	first, rest, _ := strings.Cut(name, " ")
 	switch first {
-	case "look", "demo", "run", "check", "plan", "explain", "report":
+	case "look", "demo", "run", "check", "plan", "explain", "report", "gather":
 		return false
 	case "book":
 		return rest == "export"
@@ -125,6 +131,12 @@ func (s *session) openPlan(args []string) (p *plan.Plan, record *plan.Record, er
 }
 
 func runPlan(s *session, o *runOptions) error {
+	if o.Scheduler != "" || o.Parts != 0 {
+		return s.writeScript(o)
+	}
+	if o.Out != "" && o.Part == "" {
+		return usage("--out is for --part and --scheduler: a plan says where its outputs go")
+	}
 	begun := time.Now()
 	p, record, err := s.openPlan(o.Plan)
 	if err != nil {
@@ -147,6 +159,9 @@ func runPlan(s *session, o *runOptions) error {
 		return err
 	}
 	r.store.From = s.system
+	if o.Part != "" {
+		return r.part(o)
+	}
 	err = r.store.Lock(s.ctx, func() { s.Note(p.CacheDir + ": another run of the plan is at work; this one waits until it has ended") })
 	if err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -18,9 +19,16 @@ type Counter struct {
 	Threads  int
 	Progress func(what string) (tell func(done, total int), end func())
 
+	// Of a part of the plan: which one, and who keeps the sums of it. Nothing that was kept is used then, and every step ends with ErrPart.
+	Part tally.Part
+	Keep func(key string, t *tally.Tally, sets []tally.Set)
+
 	Measured, Reused int // tallies of one group of layers in one set of zones
 	Tiles            int // windows of the grid that were read
 }
+
+// ErrPart ends a step of which a part was measured.
+var ErrPart = errors.New("the part is measured")
 
 // tallyVersion is part of the keys of tallies: it changes when what is measured changes.
 const tallyVersion = "1"
@@ -59,7 +67,7 @@ func (c *Counter) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.T
 	for i := range requests {
 		for _, one := range tally.Split(requests[i]) {
 			key := keyOfTally(&one)
-			if key != "" && c.Store != nil && !c.Fresh {
+			if key != "" && c.Store != nil && !c.Fresh && c.Part.N == 0 {
 				if t := c.Store.Tally(key); t != nil {
 					c.Reused++
 					parts[i], from[i] = append(parts[i], t), append(from[i], -1)
@@ -77,7 +85,7 @@ func (c *Counter) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.T
 	}
 	errs := make([]error, len(requests))
 	if len(missing) > 0 {
-		missing[0].Threads = c.Threads
+		missing[0].Threads, missing[0].Part = c.Threads, c.Part
 		end := func() {}
 		if c.Progress != nil {
 			missing[0].Progress, end = c.Progress("measuring")
@@ -86,6 +94,15 @@ func (c *Counter) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.T
 		end()
 		for k, t := range tallies {
 			if t == nil {
+				continue
+			}
+			if c.Part.N > 0 {
+				if keys[k] == "" { // never: a plan gives every layer a key
+					failed[k] = errors.New("a step asks for what cannot be measured in parts: run the plan as a whole")
+					continue
+				}
+				c.Keep(keys[k], t, missing[k].Sets)
+				failed[k] = ErrPart
 				continue
 			}
 			c.Measured++

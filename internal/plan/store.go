@@ -225,12 +225,10 @@ func (s *Store) Tally(key string) *tally.Tally {
 	return t
 }
 
-// Keep keeps a tally. One that is larger than the limit, and what cannot be written, is not kept.
-func (s *Store) Keep(key string, t *tally.Tally) {
+// Keep keeps a tally and reports whether it did: one that is larger than the limit, and what cannot be written, is not kept, and measured again.
+func (s *Store) Keep(key string, t *tally.Tally) bool {
 	data, err := t.AppendBinary(nil)
-	if err == nil && int64(len(data)) < s.limit {
-		s.write(s.path("tallies", key), seal(data)) // without it, it is measured again
-	}
+	return err == nil && int64(len(data)) < s.limit && s.write(s.path("tallies", key), seal(data)) == nil
 }
 
 // trim removes tallies until at most so many bytes are kept.
