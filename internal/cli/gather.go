@@ -24,7 +24,7 @@ func gatherCommand() *cli.Command {
 	return command(cli.Command{
 		Name:  "gather",
 		Usage: "parts of a job into what one run makes",
-		Description: `Adds up the parts that measure and change have written with --part, and does the rest of their job: the table, the checks, the
+		Description: `Adds up the parts that measure, change or run have written with --part, and does the rest of their job: the table, the checks, the
 posting and whatever else its options say. The outcome is that of one run, bit for bit. Parts that are missing, doubled, damaged, of another
 version of the program or of another job are named, and nothing is made of them. The inputs are opened again, in the same folder, but no cells are read
 (but for a map of change).
