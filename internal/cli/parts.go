@@ -182,8 +182,8 @@ func (s *session) measurePart(which string, do func(*session) error) error {
 	}
 	for _, o := range option.Of(s.options) {
 		for _, text := range o.Texts(s.options) {
-			if o.Input != "" && valueIn(text) == standardStream {
-				return usage("--part: the inputs are opened again when the parts are gathered, which standard input cannot be: name a file")
+			if o.Input != "" && isStream(valueIn(text)) {
+				return usage("--part: the inputs are opened again when the parts are gathered, which a stream cannot be: name a file")
 			}
 		}
 	}
