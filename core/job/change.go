@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -31,6 +32,8 @@ type ChangeOptions struct {
 	ClassOptions   `group:"classes"`
 	CheckOptions   `group:"checks"`
 	CheckAllOption `group:"checks"`
+	// Histories traces what each piece of ground went through, over all epochs.
+	Histories bool
 }
 
 // Changed is the result of [Change]. It keeps the rasters open for [Changed.Map] until Close.
@@ -39,6 +42,7 @@ type Changed struct {
 	Keep   func(change.Transition) bool // the transitions that are wanted
 	Some   bool                         // not all are
 	Checks []check.Check
+	Traced *change.Histories // nil unless they were asked for
 	*Report
 
 	work   *work
@@ -191,6 +195,21 @@ func (c *comparison) measure(lone bool) (err error) {
 	if lone {
 		layers, flips = c.flips()
 	}
+	var histories *view.Sequences
+	if c.o.Histories {
+		if !lone {
+			layers = nil
+			for _, l := range c.layers {
+				layers = append(layers, raster.NewPool(keptBlocks/4).KeepAll(l))
+			}
+		}
+		histories = view.NewSequences(layers, func(e int, v float64) int32 {
+			if m, ok := c.in.Coders[e].Code(v); ok && m.Kind == cover.Classified {
+				return int32(m.Code)
+			}
+			return change.Unmapped
+		}, mostHistories)
+	}
 	key := zonesKey(c.in.Placement)
 	request := w.request(c.in.Zones, c.in.Placement, key, layers, c.keys)
 	request.Groups, request.Centres = change.Groups(n), c.o.centres()
@@ -208,7 +227,15 @@ func (c *comparison) measure(lone bool) (err error) {
 		one.Beside, one.Centres = c.keys[e:e+3], request.Centres
 		requests = append(requests, one)
 	}
+	if histories != nil {
+		one := w.request(c.in.Zones, c.in.Placement, key, []raster.Source{histories}, []string{w.ownKey(2 * n)})
+		one.Beside, one.Centres, one.Values = c.keys, request.Centres, mostHistories
+		requests = append(requests, one)
+	}
 	tallies, err := w.count("comparing", requests...)
+	if errors.Is(err, view.ErrTooManySequences) {
+		return fault.Errorf("the epochs have more than %d different histories, as measurements have", mostHistories).Do("put their values into fewer classes").Do("compare fewer epochs")
+	}
 	if err != nil {
 		return c.explain(err)
 	}
@@ -221,11 +248,17 @@ func (c *comparison) measure(lone bool) (err error) {
 	if c.out.Changes, err = change.Compare(c.in, c.terms.unit); err != nil {
 		return c.explain(err)
 	}
-	for e, found := range tallies[1:] {
-		c.out.FindLone(e, found)
+	for e := range flips {
+		c.out.FindLone(e, tallies[1+e])
+	}
+	if histories != nil {
+		c.out.Traced = c.out.Trace(c.in, tallies[len(tallies)-1], histories.List())
 	}
 	return nil
 }
+
+// mostHistories is how many different histories are counted.
+const mostHistories = 1 << 20
 
 // explain lists all values without a line, where reading stopped at the first.
 func (c *comparison) explain(err error) error {

@@ -16,7 +16,8 @@ import (
 type changeOptions struct {
 	Rest []string `arg:"-"` // it takes none
 	job.ChangeOptions
-	Table          string `opt:"table" choose:"summary,matrix,parts,intensity" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift) or intensity"`
+	Table          string `opt:"table" choose:"summary,matrix,parts,intensity,histories,since" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift), intensity, histories (a row for each sequence of classes over all epochs) or since (since when the ground of each class has been that class)"`
+	Top            int    `opt:"top" least:"0" most:"1000000" help:"of --table histories, the <NUMBER> largest of each zone, and the others as one; 0 is all in files and 12 where they are drawn"`
 	Map            string `opt:"map" out:"map" help:"write a raster with a code for each transition from the first epoch to the last to <FILE>, and its legend beside it"`
 	checkOutput    `group:"checks"`
 	postOptions    `group:"book"`
@@ -37,6 +38,7 @@ that both epochs map; ground that only one of them maps is shown apart.
   verdex change --epoch 2004=a.tif --epoch 2012=b.tif --epoch 2020=c.tif --crosswalk 2004=old.csv --legend legend.csv
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --table matrix --only "from = 3 AND to = 5"
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --table parts      quantity, exchange and shift
+  verdex change --epoch 2004=a.tif --epoch 2012=b.tif --epoch 2020=c.tif --table histories --top 20    what each piece of ground went through
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --map moved.tif    where what became what
   verdex change --epoch 2012="tiles/*.tif" --nodata 2012=0 --epoch 2020=b.tif`,
 	}, runChange)
@@ -53,6 +55,8 @@ var changeTables = map[string]struct {
 	"matrix":    {func(c *job.Changed) *model.Table { return model.TransitionsOf(c.Changes, c.Keep) }, paintChangeMatrix},
 	"parts":     {func(c *job.Changed) *model.Table { return model.PartsOf(c.Changes) }, paintParts},
 	"intensity": {func(c *job.Changed) *model.Table { return model.IntensityOf(c.Changes) }, paintIntensity},
+	"histories": {nil, nil}, // by their options
+	"since":     {func(c *job.Changed) *model.Table { return model.SinceOf(c.Traced) }, paintSince},
 }
 
 func runChange(s *session, o *changeOptions) error {
@@ -61,6 +65,15 @@ func runChange(s *session, o *changeOptions) error {
 	}
 	if o.Only != "" && o.Table != "matrix" && o.Map == "" {
 		return usage("--only picks transitions, which --table matrix and --map show, and --table %s does not", o.Table)
+	}
+	if o.Top > 0 && o.Table != "histories" {
+		return usage("--top is for --table histories, and --table %s shows all", o.Table)
+	}
+	if o.Table == "histories" || o.Table == "since" {
+		if o.Part != "" {
+			return usage("--table %s is not done in parts: each part would number the histories in its own way", o.Table)
+		}
+		o.Histories = true
 	}
 	if err := s.checkPost(&o.postOptions, "of each raster"); err != nil {
 		return err
@@ -75,6 +88,10 @@ func runChange(s *session, o *changeOptions) error {
 	}
 	defer r.Close()
 	which := changeTables[o.Table]
+	if o.Table == "histories" {
+		which.table = func(c *job.Changed) *model.Table { return model.HistoriesOf(c.Traced, o.Top) }
+		which.paint = func(c *canvas, r *job.Changed) error { return paintHistories(c, r.Traced, o.Top) }
+	}
 	out.checks = r.Checks
 	made := s.postings(o.postOptions, func() []*book.Posting { return book.FromChanges(r.Changes) })
 	if o.Table == "summary" || o.Table == "matrix" && !r.Some {

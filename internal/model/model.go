@@ -86,6 +86,10 @@ var columns = func() map[string]Column {
 		"from_name", "name of the class at the earlier epoch",
 		"to_code", "code of the class at the later epoch; empty where it maps nothing",
 		"to_name", "name of the class at the later epoch",
+		"history", "names of the classes at all epochs, the earliest first",
+		"history_codes", "their codes, with a semicolon between; ? for an epoch that does not map the ground",
+		"course", "what the history is: stable; changed once; changed and went on (to a third class, and none comes again); went and came back (a class, another, the first again); unsteady (every other one in which a class comes again); partly mapped; never mapped; outside (of the rasters); other (all those of the zone that have no row)",
+		"since_epoch", "since which epoch the ground has been what it is at the last",
 		"map_code", "code of the class on the map",
 		"map_name", "name of the class on the map",
 		"unit", "unit of the areas: ha, m2, km2, acre (international) or mi2",
@@ -152,6 +156,7 @@ var columns = func() map[string]Column {
 		"pct_of_mapped", "area in percent of the ground that both epochs map",
 		"pct_of_changed", "area in percent of the ground that changed its class",
 		"pct_of_class", "area in percent of the class in all zones",
+		"pct_of_extent", "area in percent of the extent of the class in the zone",
 		"pct_change", "net change in percent of the opening extent",
 		"pct_change_per_year", "the same for a year, by division",
 		"pct_change_per_year_compound", "the same for a year, compounded",
@@ -169,6 +174,10 @@ var columns = func() map[string]Column {
 		"producers_ci95", "half the 95 % interval of the producer's accuracy",
 	)
 	define(Number, "cells", "cells", "number of cells, those that the outline cuts by their share")
+	define(Number, "years",
+		"years", "years from the epoch since which the ground has been the class to the last; empty where the labels are no dates",
+		"mean_years", "mean of the years of all ground of the class in the zone, by area",
+	)
 	define(Number, "", "value", "what the check found, in its own measure")
 	define(Whole, "",
 		"rank", "place by area; 1 is the largest",
@@ -176,6 +185,7 @@ var columns = func() map[string]Column {
 		"postings", "number of postings",
 		"rows", "number of rows",
 		"samples", "number of samples",
+		"changes", "how often the class changes from one epoch to the next, where both map the ground",
 	)
 	return columns
 }()

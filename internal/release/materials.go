@@ -71,7 +71,11 @@ func (r *release) licences() ([]byte, error) {
 		}
 		return nil
 	}
-	if err := add("Go "+runtime.Version(), runtime.GOROOT()); err != nil { //nolint:staticcheck // the Go that builds is the one that runs this
+	root, err := output("go", "env", "GOROOT")
+	if err != nil {
+		return nil, err
+	}
+	if err := add("Go "+runtime.Version(), root); err != nil {
 		return nil, err
 	}
 	if err := add("tables of the EPSG dataset", "core/earth/registry"); err != nil {

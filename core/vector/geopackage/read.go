@@ -203,8 +203,8 @@ func read(db *sql.DB, l *vector.Layer) error {
 	var srs int64
 	err := db.QueryRow("SELECT column_name, srs_id FROM gpkg_geometry_columns WHERE table_name = ?", l.Name).Scan(&column, &srs)
 	if l.Plain { // neither the outline nor the number of a row is a column of a table
-		columns := []string{}
-		if columns, err = plainColumns(db, l.Name, column); err != nil {
+		columns, err := plainColumns(db, l.Name, column)
+		if err != nil {
 			return err
 		}
 		return readColumns(db, l, "", strings.Join(columns, ", "))

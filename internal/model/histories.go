@@ -1,0 +1,131 @@
+package model
+
+import (
+	"strconv"
+	"strings"
+
+	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/epoch"
+	"github.com/verdex-land/verdex/core/tally"
+)
+
+// HistoriesOf is the table of histories, of which each zone shows at most top by themselves, 0 for all; the others are one row.
+func HistoriesOf(h *change.Histories, top int) *Table {
+	t := &Table{Name: historiesKind.Name, Title: "Histories in " + h.Unit.Label, Columns: historiesKind.Columns, Count: -1}
+	t.Rows = func(yield func([]any) bool) {
+		row := make([]any, 0, len(t.Columns))
+		from, to := h.Epochs[0], h.Epochs[len(h.Epochs)-1]
+		for i := range h.Zones {
+			z := &h.Zones[i]
+			whole := z.Outside
+			for k := range z.List {
+				whole += h.Area(z.List[k].Extent)
+			}
+			var others tally.Extent
+			for k := range z.List {
+				x := &z.List[k]
+				if top > 0 && k >= top {
+					others.Add(x.Extent)
+					continue
+				}
+				since := any(nil)
+				if e := x.Since(); e >= 0 {
+					since = h.Epochs[e]
+				}
+				a := h.Area(x.Extent)
+				row = append(row[:0], z.ID, z.Name, from, to, HistoryNames(h, x), HistoryCodes(x), x.Course().String(), x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
+				if !yield(row) {
+					return
+				}
+			}
+			rest := []struct {
+				name string
+				area float64
+				is   bool
+			}{{"other", h.Area(others), top > 0 && len(z.List) > top}, {"outside", z.Outside, z.Outside > 0}}
+			for _, r := range rest {
+				if r.is {
+					row = append(row[:0], z.ID, z.Name, from, to, nil, nil, r.name, nil, nil, r.area, h.Unit.Name, area.Percent(r.area, whole))
+					if !yield(row) {
+						return
+					}
+				}
+			}
+		}
+	}
+	return t
+}
+
+// SinceOf is the table of how long the ground of each class has been what it is: the area by the epoch since which it has been that class, the last one first.
+func SinceOf(h *change.Histories) *Table {
+	t := &Table{Name: sinceKind.Name, Title: "Since when, in " + h.Unit.Label, Columns: sinceKind.Columns, Count: -1}
+	last := len(h.Epochs) - 1
+	t.Rows = func(yield func([]any) bool) {
+		for i := range h.Zones {
+			z := &h.Zones[i]
+			sums := map[int32][]tally.Extent{}
+			for k := range z.List {
+				if e := z.List[k].Since(); e >= 0 {
+					code := z.List[k].Codes[last]
+					if sums[code] == nil {
+						sums[code] = make([]tally.Extent, last+1)
+					}
+					sums[code][e].Add(z.List[k].Extent)
+				}
+			}
+			for _, class := range h.Legend.Classes {
+				by := sums[int32(class.Code)]
+				if by == nil {
+					continue
+				}
+				var all tally.Extent
+				years := 0.0
+				for e := range by {
+					all.Add(by[e])
+					years += h.Area(by[e]) * epoch.Years(h.Epochs[e], h.Epochs[last])
+				}
+				whole := h.Area(all)
+				for e := last; e >= 0; e-- {
+					if by[e].IsZero() {
+						continue
+					}
+					a := h.Area(by[e])
+					if !yield([]any{z.ID, z.Name, h.Epochs[last], class.ID(), class.Name, h.Epochs[e], epoch.Years(h.Epochs[e], h.Epochs[last]), a, h.Unit.Name, area.Percent(a, whole), years / whole}) {
+						return
+					}
+				}
+			}
+		}
+	}
+	return t
+}
+
+// HistoryNames are the names of the classes of a history.
+func HistoryNames(h *change.Histories, x *change.History) string {
+	var names []string
+	for _, c := range x.Codes {
+		name := "not mapped"
+		if c != change.Unmapped {
+			name = strconv.Itoa(int(c))
+			if class, ok := h.Legend.Find(int(c)); ok {
+				name = class.Name
+			}
+		}
+		names = append(names, name)
+	}
+	return strings.Join(names, " › ")
+}
+
+// HistoryCodes are their codes.
+func HistoryCodes(x *change.History) string {
+	var codes []string
+	for _, c := range x.Codes {
+		if c == change.Unmapped {
+			codes = append(codes, "?")
+		} else {
+			codes = append(codes, strconv.Itoa(int(c)))
+		}
+	}
+	return strings.Join(codes, ";")
+}
