@@ -347,19 +347,46 @@ func readPart(from files.System, path string) (*jobPart, error) {
 		return nil, fmt.Errorf("%s: it is damaged: measure the part again", path)
 	}
 	p := &jobPart{path: path}
-	n := binary.LittleEndian.Uint64(rest)
-	if err := json.Unmarshal(rest[8:8+n], &p.partHead); err != nil {
+	if err := p.decode(rest); err != nil {
 		return nil, fmt.Errorf("%s: it is damaged (%w): measure the part again", path, err)
 	}
-	rest = rest[8+n:]
+	return p, nil
+}
+
+// decode reads what follows the digest of a part.
+func (p *jobPart) decode(rest []byte) error {
+	if len(rest) < 8 {
+		return io.ErrUnexpectedEOF
+	}
+	n := binary.LittleEndian.Uint64(rest)
+	if rest = rest[8:]; n > uint64(len(rest)) {
+		return io.ErrUnexpectedEOF
+	}
+	if err := json.Unmarshal(rest[:n], &p.partHead); err != nil {
+		return err
+	}
+	if p.I < 1 || p.N < p.I || p.N > 1<<20 || len(p.Sizes) == 0 || len(p.Keys) > 0 && (len(p.Keys) != len(p.Sizes) || len(p.Sets) != len(p.Sizes)) {
+		return errors.New("its head contradicts itself")
+	}
+	rest = rest[n:]
 	for _, size := range p.Sizes {
+		if size < 0 || size > len(rest) {
+			return io.ErrUnexpectedEOF
+		}
 		t, err := tally.Decode(rest[:size])
 		if err != nil {
-			return nil, fmt.Errorf("%s: it is damaged (%w): measure the part again", path, err)
+			return err
 		}
 		p.tallies, rest = append(p.tallies, t), rest[size:]
 	}
-	return p, nil
+	count := 0
+	for _, g := range p.Groups {
+		count += g
+	}
+	if len(p.Keys) == 0 && count != len(p.tallies) {
+		return errors.New("its head contradicts itself")
+	}
+	return nil
 }
 
 // checkParts refuses parts that are missing, doubled, or not of one job, and puts them in order.
@@ -371,7 +398,7 @@ func checkParts(parts []*jobPart, program string) error {
 		switch {
 		case p.Program != program:
 			wrong = append(wrong, fmt.Sprintf("%s was measured by %s, and this is %s", p.path, p.Program, program))
-		case p.Command != first.Command || p.N != first.N || !sameValues(p.Options, first.Options):
+		case p.Command != first.Command || p.N != first.N || !slices.Equal(p.Groups, first.Groups) || len(p.tallies) != len(first.tallies) || !sameValues(p.Options, first.Options):
 			wrong = append(wrong, fmt.Sprintf("%s is of another job than %s", p.path, first.path))
 		case !slices.Equal(p.Inputs, first.Inputs):
 			wrong = append(wrong, fmt.Sprintf("%s was measured with other inputs than %s: %s", p.path, first.path, otherInput(p.Inputs, first.Inputs)))
