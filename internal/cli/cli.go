@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"regexp"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -46,7 +47,10 @@ func init() {
 // Main runs the program and returns its exit code.
 func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	defer func() {
-		if p := recover(); p != nil {
+		if p := recover(); p != nil && slices.Contains(args, "--log-json") {
+			slog.New(slog.NewJSONHandler(stderr, nil)).Error(fmt.Sprintf("an unforeseen fault: %v", p), "code", "fault", "stack", string(debug.Stack()))
+			code = exitFailed
+		} else if p != nil {
 			fmt.Fprintf(stderr, "verdex: an unforeseen fault: %v\nThis is a mistake in Verdex, not in your files. Please report it with these lines:\n%s", p, debug.Stack())
 			code = exitFailed
 		}
@@ -76,6 +80,8 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	switch {
 	case err == nil:
 		return exitDone
+	case errors.Is(err, errStrict) && root.Bool("log-json"):
+		return fail("check", errStrict.Error(), exitStrict)
 	case errors.Is(err, errStrict):
 		return exitStrict
 	case errors.Is(err, errSilent):

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bytes"
+	"encoding/json"
 	"go/ast"
 	"go/parser"
 	"go/token"
@@ -15,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/verdex-land/verdex/internal/demo"
 )
 
 // eachLiteral calls a function with the path of each file of the program and each text in it.
@@ -112,5 +115,31 @@ func TestCodesOfMessages(t *testing.T) {
 		"something that no page explains":                                                                          "other",
 	} {
 		assert.Equal(t, code, codeOf(message, "other"), message)
+	}
+}
+
+// With --log-json the last line of standard error says how a command ended, with the code of it.
+func TestCodesOfEndings(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.Write(dir, true))
+	t.Chdir(dir)
+	for line, want := range map[string]struct {
+		exit int
+		code string
+	}{
+		"measure nope.tif":                                    {exitFailed, "cannot-open"},
+		"measure cover_2020.tif --zone x":                     {exitUsage, "mistyped"},
+		"measure cover_2020.tif --unit parsec":                {exitUsage, "usage"},
+		"measure cover_2020.tif --out legend.csv":             {exitFailed, "output-exists"},
+		"measure cover_2004.tif --legend legend.csv --strict": {exitStrict, "check"},
+	} {
+		var out, errs bytes.Buffer
+		assert.Equal(t, want.exit, Main(append([]string{"verdex", "--log-json"}, strings.Fields(line)...), "test", &out, &errs), line)
+		lines := strings.Split(strings.TrimSpace(errs.String()), "\n")
+		var last struct{ Level, Msg, Code string }
+		require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &last), errs.String())
+		assert.Equal(t, "ERROR", last.Level, line)
+		assert.Equal(t, want.code, last.Code, line)
+		assert.NotEmpty(t, last.Msg)
 	}
 }

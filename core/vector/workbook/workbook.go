@@ -21,6 +21,7 @@ import (
 const (
 	mostColumns = 1 << 14 // of a sheet, by the limits of spreadsheet programs
 	headRows    = 50      // within which a list begins
+	mostCells   = 1 << 25 // of a list, empty ones among them, which take memory too
 )
 
 // sheet is a sheet of a workbook.
@@ -257,6 +258,8 @@ func add(out **text.Table, line int, cells, needed []string) error {
 		}
 	case len(cells) > len(t.Head):
 		return fmt.Errorf("row %d has %d cells, but the line of names %d", line, len(cells), len(t.Head))
+	case (len(t.Rows)+1)*len(t.Head) > mostCells:
+		return fmt.Errorf("it has more than %d million cells: give the table as CSV or Parquet", mostCells>>20)
 	default:
 		for len(cells) < len(t.Head) {
 			cells = append(cells, "")

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -74,6 +75,14 @@ func TestWorkbooksThatAreRefused(t *testing.T) {
 		_, err := Read(files.Disk, made(t, c.sheet), c.named, []string{"area"})
 		assert.ErrorContains(t, err, c.says)
 	}
+}
+
+// A few bytes for each row of cells that are far to the right do not take all memory.
+func TestManyEmptyCells(t *testing.T) {
+	const row = `<row><c r="A1"><v>1</v></c><c r="XFD1"><v>1</v></c></row>`
+	sheet := `<worksheet><sheetData><row><c r="A1" t="inlineStr"><is><t>area</t></is></c><c r="XFD1" t="inlineStr"><is><t>far</t></is></c></row>` + strings.Repeat(row, 3000) + `</sheetData></worksheet>`
+	_, err := Read(files.Disk, made(t, sheet), "", []string{"area"})
+	assert.ErrorContains(t, err, "it has more than 32 million cells: give the table as CSV or Parquet")
 }
 
 func FuzzRead(f *testing.F) {
