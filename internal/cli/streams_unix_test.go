@@ -60,7 +60,7 @@ func TestStreamsStandForFiles(t *testing.T) {
 		"verdex --quiet measure cover_2020.tif" + inWards + "--out /dev/stdout",
 		"verdex --quiet measure cover_2020.tif" + inWards + "--out /dev/stdout > whole.csv && cat whole.csv",
 		"mkfifo fifo && (verdex --quiet measure cover_2020.tif" + inWards + "--out fifo & cat fifo; wait)",
-		"verdex --quiet measure cover_2020.tif" + inWards + "--out >(cat > copy.csv) && sleep 1 && cat copy.csv",
+		"verdex --quiet measure cover_2020.tif" + inWards + "--out >(cat > copy.csv; touch copied) && while [ ! -e copied ]; do sleep 0.1; done && cat copy.csv",
 		"verdex --quiet clip cover_2020.tif --to bbox:12,58,13,59 --nodata 255 --out - | verdex --quiet measure -" + inWards + "--format csv",
 		"verdex --quiet zones pick wards.geojson --where \"code > ''\" --out - | verdex --quiet measure cover_2020.tif --zones - --zone-id code --legend legend.csv --format csv",
 		"touch target.csv && ln -s target.csv link.csv && verdex --quiet measure cover_2020.tif" + inWards + "--out link.csv --force && test -L link.csv && cat target.csv",
