@@ -6,6 +6,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/verdex-land/verdex/core/raster/view"
 
@@ -23,6 +24,9 @@ type Source struct {
 	mask   *Source   // a raster of 0 where cells are without data, nil for none
 	// What stored numbers are to be multiplied with, and what is then added.
 	scale, offset float64
+	// What looks up where blocks lie for [Source.Weight].
+	weighing sync.Once
+	weigher  *reader
 }
 
 // Open opens band 1, 2, … of the file at path as it is stored; [Source.Applied] gives what it means. The caller closes it.

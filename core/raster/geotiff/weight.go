@@ -9,7 +9,8 @@ func (s *Source) Weight(w raster.Window) int64 {
 	if l.problem != "" || w.Check(s.header.Name, l.width, l.height) != nil {
 		return sum
 	}
-	r := reader{s: s}
+	s.weighing.Do(func() { s.weigher = &reader{s: s} }) // a reader has room for tables, which takes longer to clear than to look up a block
+	r := s.weigher
 	samples, _ := l.interleaved()
 	row := l.blockW * samples * l.cell.Bytes()
 	for by := w.Row / l.blockH; by <= (w.Row+w.Height-1)/l.blockH; by++ {
