@@ -77,7 +77,7 @@ func (s *session) drawFigure(o *figureOptions, make func(draw.Options) (draw.Fig
 	if err != nil {
 		return err
 	}
-	format, err := draw.FormatOf("figure" + endingOf(o.Out, ".png"))
+	format, err := draw.FormatOf(named(o.Out, "figure", ".png"))
 	if err != nil {
 		return usageError{err}
 	}

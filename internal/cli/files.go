@@ -264,8 +264,8 @@ func (s *session) claim(o option.Option, path string, rules output.Rules) error 
 	case "features":
 		return s.claimFeatures(path, rules)
 	case "figure":
-		if _, err := draw.FormatOf("figure" + endingOf(path, ".png")); err != nil {
-			return usage("%s: %w", path, err)
+		if _, err := draw.FormatOf(named(path, "figure", ".png")); err != nil {
+			return usageError{err}
 		}
 	case "report":
 		if ext := endingOf(path, ".html"); ext != ".html" && ext != ".htm" {

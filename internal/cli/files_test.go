@@ -23,6 +23,9 @@ var writingCommands = []string{
 	"measure <cover_2020.tif --zones <wards.geojson --zone-id code --legend <legend.csv --crosswalk <same.csv --within <catchments.geojson --within-id id --control <control.csv " +
 		"--epoch 2020 --crs <utm.prj --override-crs --zones-crs <degrees.prj --post <orrin.book --account within --out >o.csv --attach >a.gpkg --checks >c.csv --save-plan >p.yaml",
 	"measure --from-list <list.txt --legend <legend.csv --out >o.xlsx",
+	"measure <cover_2020.tif --zones <wards.geojson --zone-id code --part 1/2 --out >p1",
+	"gather <part --out >o.csv",
+	"run <orrin.yaml --part 1/2 --out >p1",
 	"measure --rules <rules.yaml --layer c=<cover_2020.tif --layer e=<elevation.tif --grid c --legend <legend.csv --out >o.parquet",
 	"measure <cover_2020.tif --zones <ids.tif --zone-names <names.csv --out >o.csv",
 	"change --epoch 2004=<cover_2004.tif --epoch 2020=<cover_2020.tif --crosswalk 2004=<codes_2004.csv --zones <wards.geojson --zone-id code --legend <legend.csv --control <control.csv --ignore control " +
@@ -102,6 +105,7 @@ func workInWorld(t *testing.T) {
 	verdex(t, "reclassify", "cover_2020.tif", "--crosswalk", "same.csv", "--out", "ids.tif")
 	verdex(t, "zones", "pick", "wards.geojson", "--out", "two.gpkg#wards")
 	verdex(t, "zones", "pick", "catchments.geojson", "--out", "two.gpkg#catchments")
+	verdex(t, "measure", "cover_2020.tif", "--part", "1/1", "--out", "part")
 	verdex(t, "book", "create", "orrin.book")
 	verdex(t, "measure", "cover_2004.tif", "--crosswalk", "codes_2004.csv", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv", "--epoch", "2004", "--out", "e2004.csv")
 	verdex(t, "measure", "cover_2020.tif", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv", "--epoch", "2020", "--out", "e2020.csv", "--post", "orrin.book", "--account", "w")

@@ -69,10 +69,7 @@ func (o tableOptions) destination() (*destination, error) {
 	}
 	path, _ := vectors.SplitOutput(d.path)
 	var err error
-	if isStream(path) {
-		path = "table" + endingOf(path, ".csv")
-	}
-	if d.format, err = table.FormatOf(path); err != nil {
+	if d.format, err = table.FormatOf(named(path, "table", ".csv")); err != nil {
 		return nil, usageError{err}
 	}
 	return d, nil
@@ -83,11 +80,7 @@ func (s *session) destinationOf(flag, path string) (*destination, error) {
 	if flag == "out" {
 		return tableOptions{Out: path, Format: given[string](s.options, "format"), Digits: given[int](s.options, "digits")}.destination()
 	}
-	named := path
-	if isStream(path) {
-		named = "table" + endingOf(path, ".csv")
-	}
-	format, err := table.FormatOf(named)
+	format, err := table.FormatOf(named(path, "table", ".csv"))
 	if err != nil {
 		return nil, usage("--%s %w", flag, err)
 	}
@@ -335,11 +328,7 @@ func (s *session) stageFeatures(where string, l *vector.Layer) error {
 			return err
 		}
 	} else {
-		named := path
-		if isStream(path) {
-			named = "features" + ending
-		}
-		parts, notes, err := vectors.Parts(named, l)
+		parts, notes, err := vectors.Parts(named(path, "features", ".geojson"), l)
 		if err != nil {
 			return err
 		}

@@ -37,7 +37,7 @@ type partOption struct {
 }
 
 // partKind is the first line of a part.
-const partKind = "verdex part 1\n"
+const partKind = "a part of verdex, 1\n"
 
 // partHead is what a part says of itself.
 type partHead struct {

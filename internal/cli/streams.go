@@ -201,3 +201,11 @@ func folderOf(path string) string {
 	}
 	return filepath.Dir(path)
 }
+
+// named is an output by a name whose ending chooses its format: its own, or for a stream a stand-in with a usual ending.
+func named(path, standIn, usual string) string {
+	if isStream(path) {
+		return standIn + endingOf(path, usual)
+	}
+	return path
+}
