@@ -40,6 +40,8 @@ func TestKilledCommandsLeaveNoHalfFile(t *testing.T) {
 	_, err := program() // before the working folder is another
 	require.NoError(t, err)
 	workInWorld(t)
+	said, err := built(t, "measure", "cover_2020.tif", "--part", "1/1", "--out", "part", "--force").CombinedOutput() // by the version that is to gather it
+	require.NoError(t, err, "%s", said)
 	world, err := os.Getwd()
 	require.NoError(t, err)
 	demoFolder := "demo --files-only >folder"
