@@ -95,6 +95,16 @@ func Beside(name, ending string) string {
 	return path
 }
 
+// FindBeside is the first file beside another one that exists under one of some endings, "" for none.
+func FindBeside(from System, name string, endings ...string) string {
+	for _, e := range endings {
+		if beside := Beside(name, e); Exists(from, beside) {
+			return beside
+		}
+	}
+	return ""
+}
+
 // From is the name of a file that another one names: relative names are taken from the folder of that one.
 func From(list, name string) string {
 	if IsURL(name) {

@@ -5,10 +5,10 @@ import (
 	"reflect"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/option"
 	"github.com/verdex-land/verdex/internal/output"
 )
@@ -42,7 +42,7 @@ func runGather(s *session, o *gatherOptions) error {
 	find := func() (out []string, err error) {
 		for _, p := range o.Parts {
 			found := []string{p}
-			if !existsFile(p) {
+			if !files.Exists(files.Disk, p) {
 				if found, err = filepath.Glob(p); err != nil {
 					return nil, usage("the pattern %q is not valid (%w)", p, err)
 				}
@@ -58,20 +58,9 @@ func runGather(s *session, o *gatherOptions) error {
 		}
 		return out, nil
 	}
-	paths, err := find()
-	if err == nil && o.Watch {
-		paths, err = s.waitForParts(find, 500*time.Millisecond)
-	}
+	parts, err := s.readParts(find, o.Watch)
 	if err != nil {
 		return err
-	}
-	var parts []*jobPart
-	for _, path := range paths {
-		p, err := readPart(s.system, path)
-		if err != nil {
-			return err
-		}
-		parts = append(parts, p)
 	}
 	if err := checkParts(parts, "verdex "+s.version); err != nil {
 		return err

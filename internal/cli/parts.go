@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -461,23 +460,31 @@ func (s *session) sameInputsAsParts(p *jobPart) error {
 	return nil
 }
 
-// waitForParts waits until all parts of a job are there: the files that a pattern names.
-func (s *session) waitForParts(find func() ([]string, error), every time.Duration) ([]string, error) {
+// readParts reads the parts that are found; while some of their job are missing and they are waited for, it looks for more. Each is read once.
+func (s *session) readParts(find func() ([]string, error), wait bool) ([]*jobPart, error) {
+	var parts []*jobPart
+	read := map[string]bool{}
 	for told := false; ; told = true {
 		paths, err := find()
 		if err != nil {
 			return nil, err
 		}
-		have, want := map[int]bool{}, 0
 		for _, path := range paths {
+			if read[path] {
+				continue
+			}
 			p, err := readPart(s.system, path)
 			if err != nil {
 				return nil, err
 			}
+			parts, read[path] = append(parts, p), true
+		}
+		have, want := map[int]bool{}, 0
+		for _, p := range parts {
 			have[p.I], want = true, p.N
 		}
-		if want > 0 && len(have) == want {
-			return paths, nil
+		if !wait || want > 0 && len(have) == want {
+			return parts, nil
 		}
 		if !told {
 			s.Note(fmt.Sprintf("%d of %d parts are there; waiting for the others", len(have), want))
@@ -485,13 +492,7 @@ func (s *session) waitForParts(find func() ([]string, error), every time.Duratio
 		select {
 		case <-s.ctx.Done():
 			return nil, s.ctx.Err()
-		case <-time.After(every):
+		case <-time.After(500 * time.Millisecond):
 		}
 	}
-}
-
-// existsFile reports whether there is a file.
-func existsFile(path string) bool {
-	_, err := os.Stat(path)
-	return err == nil
 }

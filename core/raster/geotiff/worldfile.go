@@ -19,44 +19,36 @@ func placeBeside(from files.System, path string, h *raster.Header) error {
 	if files.IsURL(path) {
 		return nil
 	}
-	for _, ending := range WorldFiles {
-		name := files.Beside(path, ending)
-		if !files.Exists(from, name) {
-			continue
-		}
-		text, err := from.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		g := h.Grid
-		if err := worldFile(string(text), &g); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		h.Unplaced, h.CRSProblem = false, "it has no CRS: no .prj file stands beside "+name
-		h.Notes = append(h.Notes, "where its cells lie is what "+name+" says")
-		for _, ending := range []string{".prj", ".PRJ"} {
-			prj := files.Beside(path, ending)
-			if !files.Exists(from, prj) {
-				continue
-			}
-			text, err := from.ReadFile(prj)
-			if err != nil {
-				return err
-			}
-			if g.CRS, err = earth.ParseCRS(strings.TrimSpace(string(text))); err != nil {
-				h.CRSProblem = fmt.Sprintf("the CRS in %s is not understood (%v)", prj, err)
-				break
-			}
-			h.CRSProblem = ""
-			h.Notes[len(h.Notes)-1] += ", in the CRS of " + prj
-			break
-		}
-		if err := g.Check(); err != nil {
-			return fmt.Errorf("%w: is that what %s is to say?", err, name)
-		}
-		h.Grid = g
+	name := files.FindBeside(from, path, WorldFiles...)
+	if name == "" {
 		return nil
 	}
+	text, err := from.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	g := h.Grid
+	if err := worldFile(string(text), &g); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	h.Unplaced, h.CRSProblem = false, "it has no CRS: no .prj file stands beside "+name
+	note := "where its cells lie is what " + name + " says"
+	if prj := files.FindBeside(from, path, ".prj", ".PRJ"); prj != "" {
+		if text, err = from.ReadFile(prj); err != nil {
+			return err
+		}
+		if g.CRS, err = earth.ParseCRS(strings.TrimSpace(string(text))); err != nil {
+			h.CRSProblem = fmt.Sprintf("the CRS in %s is not understood (%v)", prj, err)
+		} else {
+			h.CRSProblem = ""
+			note += ", in the CRS of " + prj
+		}
+	}
+	h.Notes = append(h.Notes, note)
+	if err := g.Check(); err != nil {
+		return fmt.Errorf("%w: is that what %s is to say?", err, name)
+	}
+	h.Grid = g
 	return nil
 }
 

@@ -29,12 +29,7 @@ const (
 
 // beside finds the file that stands beside a .shp under another ending, in lower or upper case; "" when there is none.
 func beside(from files.System, path, ending string) string {
-	for _, e := range []string{ending, strings.ToUpper(ending)} {
-		if name := files.Beside(path, e); files.Exists(from, name) {
-			return name
-		}
-	}
-	return ""
+	return files.FindBeside(from, path, ending, strings.ToUpper(ending))
 }
 
 // Read reads a shapefile by the path of its .shp.
