@@ -182,7 +182,13 @@ func zonesOf(tb testing.TB, g raster.Grid, path string) (*zone.Set, *zone.Placem
 // wiggly writes n × n zones of uneven size over the raster; their shared borders bend at every
 // 1/points of a side.
 func wiggly(tb testing.TB, name string, n, points int) string {
+	return wigglyOver(tb, name, n, points, 1)
+}
+
+// wigglyOver is wiggly over a raster that has so many times the cells along each side.
+func wigglyOver(tb testing.TB, name string, n, points, times int) string {
 	p := grids[name]
+	p.dx, p.dy = p.dx*float64(times), p.dy*float64(times)
 	crs, err := earth.Lookup(p.code)
 	require.NoError(tb, err)
 	// Borders lie anywhere, as those of real zones do, not along the tiles.

@@ -15,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/raster"
 )
 
 // national writes a BigTIFF of 131072 × 131072 cells, 16 GiB when it is not compressed, of which it stores four
@@ -22,11 +24,8 @@ import (
 func national(t *testing.T) string {
 	t.Helper()
 	const n, ts = 1 << 17, 512
-	le := binary.LittleEndian
-	var file bytes.Buffer
-	file.Write(le.AppendUint64([]byte{'I', 'I', 43, 0, 8, 0, 0, 0}, 0))
-	var at, sizes [4]uint64
-	for k := range at {
+	var tiles [][]byte
+	for k := range 4 {
 		tile := make([]byte, ts*ts)
 		for i := range tile {
 			tile[i] = byte(k + 1)
@@ -34,17 +33,41 @@ func national(t *testing.T) string {
 				tile[i] = 5
 			}
 		}
-		var packed bytes.Buffer
-		z := zlib.NewWriter(&packed)
-		_, err := z.Write(tile)
-		require.NoError(t, err)
-		require.NoError(t, z.Close())
-		at[k], sizes[k] = uint64(file.Len()), uint64(packed.Len())
-		file.Write(packed.Bytes())
+		tiles = append(tiles, packed(t, tile))
 	}
-	var offsets, counts []byte
-	for i := range (n / ts) * (n / ts) {
-		offsets, counts = le.AppendUint64(offsets, at[(i+i/(n/ts))%4]), le.AppendUint64(counts, sizes[(i+i/(n/ts))%4])
+	path := filepath.Join(t.TempDir(), "national.tif")
+	repeated(t, path, raster.Grid{Width: n, Height: n, X0: 4e6, Y0: 4e6, DX: 10, DY: -10}, tiles, func(col, row int) int { return (row*(n/ts) + col + row) % 4 })
+	return path
+}
+
+// packed is a tile as a zlib stream.
+func packed(tb testing.TB, tile []byte) []byte {
+	var b bytes.Buffer
+	z := zlib.NewWriter(&b)
+	_, err := z.Write(tile)
+	require.NoError(tb, err)
+	require.NoError(tb, z.Close())
+	return b.Bytes()
+}
+
+// repeated writes a square BigTIFF in EPSG:3035 whose tiles, of 512 × 512 cells, are some that are stored once: which gives the number of each.
+func repeated(tb testing.TB, path string, g raster.Grid, tiles [][]byte, which func(col, row int) int) {
+	tb.Helper()
+	const ts = tile
+	n := g.Width
+	le := binary.LittleEndian
+	var file bytes.Buffer
+	file.Write(le.AppendUint64([]byte{'I', 'I', 43, 0, 8, 0, 0, 0}, 0))
+	var at []uint64
+	for _, tile := range tiles {
+		at = append(at, uint64(file.Len()))
+		file.Write(tile)
+	}
+	count := uint64(n/ts) * uint64(n/ts)
+	var offsets, sizes []byte
+	for i := range int(count) {
+		k := which(i%(n/ts), i/(n/ts))
+		offsets, sizes = le.AppendUint64(offsets, at[k]), le.AppendUint64(sizes, uint64(len(tiles[k])))
 	}
 	doubles := func(v ...float64) (b []byte) {
 		for _, x := range v {
@@ -64,9 +87,9 @@ func national(t *testing.T) string {
 		data      []byte
 	}
 	entries := []entry{
-		{256, 4, 1, le.AppendUint32(nil, n)}, {257, 4, 1, le.AppendUint32(nil, n)}, {258, 3, 1, shorts(8)}, {259, 3, 1, shorts(8)}, {262, 3, 1, shorts(1)},
-		{277, 3, 1, shorts(1)}, {322, 3, 1, shorts(ts)}, {323, 3, 1, shorts(ts)}, {324, 16, (n / ts) * (n / ts), offsets}, {325, 16, (n / ts) * (n / ts), counts},
-		{33550, 12, 3, doubles(10, 10, 0)}, {33922, 12, 6, doubles(0, 0, 0, 4e6, 4e6, 0)},
+		{256, 4, 1, le.AppendUint32(nil, uint32(n))}, {257, 4, 1, le.AppendUint32(nil, uint32(n))}, {258, 3, 1, shorts(8)}, {259, 3, 1, shorts(8)}, {262, 3, 1, shorts(1)},
+		{277, 3, 1, shorts(1)}, {322, 3, 1, shorts(uint16(ts))}, {323, 3, 1, shorts(uint16(ts))}, {324, 16, count, offsets}, {325, 16, count, sizes},
+		{33550, 12, 3, doubles(g.DX, -g.DY, 0)}, {33922, 12, 6, doubles(0, 0, 0, g.X0, g.Y0, 0)},
 		{34735, 3, 16, shorts(1, 1, 0, 3, 1024, 0, 1, 1, 1025, 0, 1, 1, 3072, 0, 1, 3035)},
 	}
 	directory := le.AppendUint64(nil, uint64(len(entries)))
@@ -83,9 +106,7 @@ func national(t *testing.T) string {
 	file.Write(append(directory, make([]byte, 8)...))
 	b := file.Bytes()
 	le.PutUint64(b[8:], uint64(start))
-	path := filepath.Join(t.TempDir(), "national.tif")
-	require.NoError(t, os.WriteFile(path, b, 0o644))
-	return path
+	require.NoError(tb, os.WriteFile(path, b, 0o644))
 }
 
 // A raster of 16 GiB is looked at at once, and measured where a zone is, in little memory.

@@ -18,6 +18,8 @@ import (
 type band struct {
 	pass     *pass
 	from, to int     // rows
+	first    int     // the first window across of the part that is done
+	last     int     // and behind its last
 	zones    []int   // those that are cut for the whole band
 	alone    [][]int // by window across: those that are cut when a worker comes to it
 	cut      []*zone.Spans
@@ -41,7 +43,7 @@ const rowsInTask = 32
 const fewWindows = 9
 
 func newBand(p *pass, from, to int, zones []int) *band {
-	b := &band{pass: p, from: from, to: to, alone: make([][]int, p.across)}
+	b := &band{pass: p, from: from, to: to, last: p.across, alone: make([][]int, p.across)}
 	for _, z := range zones {
 		o := &p.req.Placement.Outlines[z]
 		first, last := p.windowOf(int32(o.ColFrom)), p.windowOf(int32(o.ColTo-1))
@@ -53,10 +55,21 @@ func newBand(p *pass, from, to int, zones []int) *band {
 			b.zones = append(b.zones, z)
 		}
 	}
+	return b
+}
+
+// begin readies the band for its windows from first to last, exclusive: only zones that may touch them are cut, and only areas of their columns computed.
+func (b *band) begin(first, last int) {
+	b.first, b.last = first, last
+	if last-first < b.pass.across {
+		b.zones = slices.DeleteFunc(b.zones, func(z int) bool {
+			o := &b.pass.req.Placement.Outlines[z]
+			return int(b.pass.windowOf(int32(o.ColFrom))) >= last || int(b.pass.windowOf(int32(o.ColTo-1))) < first
+		})
+	}
 	b.pending.Add(b.tasks())
 	b.rows.Add(b.rowTasks())
-	b.left.Store(int64(p.across))
-	return b
+	b.left.Store(int64(last - first))
 }
 
 func (b *band) tasks() int { return len(b.zones) + b.rowTasks() }
@@ -153,10 +166,11 @@ func (b *band) touch(c *zone.Cutter, col, z int) (t touch, ok bool) {
 func (b *band) measureRows(from int) error {
 	a := b.pass.areas
 	perRow := a.PerRow()
+	left, right := int(b.pass.cols[b.first]), int(b.pass.cols[b.last])
 	for row := from; row < min(b.to, from+rowsInTask); row++ {
 		dst := b.segments[(row-b.from)*perRow:][:perRow]
 		if a.Vary == raster.ByCell {
-			if _, err := a.Segments(dst[:0], row, 0, a.Grid.Width); err != nil {
+			if _, err := a.Segments(dst[left/a.SegmentCells:][:0], row, left, right); err != nil {
 				return err
 			}
 			continue

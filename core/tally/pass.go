@@ -241,6 +241,13 @@ func newPass(req Request, areas *raster.Areas) *pass {
 		}
 	}
 	p.from, p.to = p.share()
+	for i, b := range p.bands {
+		begin := int64(i * p.across)
+		first, last := max(p.from-begin, 0), min(p.to-begin, int64(p.across))
+		if first < last {
+			b.begin(int(first), int(last))
+		}
+	}
 	p.next.Store(p.from)
 	return p
 }
