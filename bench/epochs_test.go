@@ -54,7 +54,7 @@ func BenchmarkThreeEpochs(b *testing.B) {
 				}
 				in.Zones, in.Placement = zonesOf(b, layers[0].Header().Grid, zones)
 				var err error
-				in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(3),
+				in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(3, false),
 					Zones: in.Zones, Placement: in.Placement, Threads: threads})
 				require.NoError(b, err)
 				_, err = change.Compare(in, area.Units[0])
@@ -100,7 +100,7 @@ func TestManyTransitionsInLittleMemory(t *testing.T) {
 	require.NoError(t, err)
 	before := heap()
 	in := change.Input{Epochs: []string{"2000", "2020"}, Rasters: []string{"a", "b"}, Coders: []*cover.Coder{{}, {}}, Zones: set, Placement: place}
-	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(2), Zones: set, Placement: place})
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(2, false), Zones: set, Placement: place})
 	require.NoError(t, err)
 	ch, err := change.Compare(in, area.Units[0])
 	require.NoError(t, err)

@@ -27,11 +27,13 @@ type Input struct {
 	Zones     *zone.Set
 	Placement *zone.Placement
 	Palette   []raster.Color
+	// Steady is for how many epochs a class has to hold between epochs of another one, not to be taken for that one. See [Changes.Steady].
+	Steady int
 }
 
 // Groups are the groups of layers whose combinations give the change between n epochs: every three that follow
-// one another, which shows ground that goes back to what it was, and the first with the last.
-func Groups(n int) [][]int {
+// one another, which shows ground that goes back to what it was, and the first with the last. With histories there is one of all epochs.
+func Groups(n int, histories bool) [][]int {
 	if n < 3 {
 		return [][]int{{0, 1}}
 	}
@@ -41,6 +43,13 @@ func Groups(n int) [][]int {
 	}
 	if n > 3 {
 		out = append(out, []int{0, n - 1})
+	}
+	if n > 3 && histories {
+		all := make([]int, n)
+		for e := range all {
+			all[e] = e
+		}
+		out = append(out, all)
 	}
 	return out
 }
@@ -54,6 +63,10 @@ type Changes struct {
 	Flips  []Flip // of every three epochs that follow one another
 	// Unlisted are the values of each epoch that are in no class of the legend and so not mapped, with their area.
 	Unlisted []map[float64]float64
+	// Steady is for how many epochs a class has to hold between epochs of another one, or that one has been put in its place everywhere: see [mend]. It is 0 where nothing was mended.
+	Steady  int
+	Mended  []float64 // by zone: the ground on which something was mended
+	courses *courses  // of the group of all epochs, nil without one
 }
 
 // Change is what changed in all zones between two epochs.
@@ -114,12 +127,15 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 		return nil, err
 	}
 	n := len(in.Epochs)
-	groups := Groups(n)
+	groups := in.Tally.Members
 	meanings := make([][]cover.Meaning, n)
 	var all []cover.Meaning
 	var occurs []bool
 	c := &Changes{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown(), Unlisted: make([]map[float64]float64, n)}
 	for g, members := range groups {
+		if len(members) > len(tally.Value{}) { // its epochs are in others, too
+			continue
+		}
 		for k, e := range members {
 			if meanings[e] != nil {
 				continue
@@ -150,19 +166,32 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 			}
 		}
 	}
+	c.courses = newCourses(&in, places, int32(len(c.Legend.Classes)))
+	if in.Steady > 0 {
+		c.Steady, c.Mended = in.Steady, c.mended(&in)
+	}
 	pair := func(a, b int) {
 		y := epoch.Years(in.Epochs[a], in.Epochs[b])
 		x := &Change{Epochs: [2]string{in.Epochs[a], in.Epochs[b]}, Unit: unit, Legend: c.Legend, Years: y, Whole: b-a > 1, quantum: in.Tally.Quantum}
 		for g, members := range groups {
 			i, j := slices.Index(members, a), slices.Index(members, b)
-			if i < 0 || j < 0 {
+			if i < 0 || j < 0 || c.Steady > 0 && g != c.courses.group || c.Steady == 0 && len(members) > len(tally.Value{}) {
 				continue
 			}
 			x.Zones = make([]ZoneChange, len(in.Zones.Zones))
 			spread.Over(len(x.Zones), func() func(int) {
 				var room transitions
+				at := c.courses.reader()
 				return func(z int) {
 					of := &in.Tally.Groups[g][z]
+					if c.Steady > 0 {
+						for k := range of.Values {
+							p, _ := at(&of.Values[k])
+							room.add(p[a], p[b], of.Extents[k], len(c.Legend.Classes))
+						}
+						x.Zones[z] = x.zone(in, z, room.take(len(c.Legend.Classes)))
+						return
+					}
 					for k, v := range of.Values {
 						room.add(places[a][v[i]], places[b][v[j]], of.Extents[k], len(c.Legend.Classes))
 					}
@@ -211,10 +240,20 @@ func unlisted(t *tally.Tally, group, k int, meanings []cover.Meaning, unit float
 func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
 	none := int32(len(c.Legend.Classes))
-	for _, z := range in.Tally.Groups[e] {
+	group, at := e, c.courses.reader()
+	if c.Steady > 0 {
+		group = c.courses.group
+	}
+	for _, z := range in.Tally.Groups[group] {
 		var back, changed tally.Extent
 		for k, v := range z.Values {
-			x, y, w := places[e][v[0]], places[e+1][v[1]], places[e+2][v[2]]
+			var x, y, w int32
+			if c.Steady > 0 {
+				p, _ := at(&v)
+				x, y, w = p[e], p[e+1], p[e+2]
+			} else {
+				x, y, w = places[e][v[0]], places[e+1][v[1]], places[e+2][v[2]]
+			}
 			if x == none || y == none || w == none || x == y {
 				continue
 			}

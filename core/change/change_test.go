@@ -24,6 +24,15 @@ import (
 // epochsOf makes n random rasters of which each is much like the one before, and compares them.
 func epochsOf(t *testing.T, seed uint64, n int) (*Changes, []*raster.Memory, *zone.Set, *zone.Placement) {
 	t.Helper()
+	rasters, set, place := covers(t, seed, n)
+	in := inputOf(t, rasters, set, place)
+	ch, err := Compare(in, area.Units[0])
+	require.NoError(t, err)
+	return ch, rasters, set, place
+}
+
+func covers(t *testing.T, seed uint64, n int) ([]*raster.Memory, *zone.Set, *zone.Placement) {
+	t.Helper()
 	a, _, set, place := sampletest.World(t, seed)
 	rng := rand.New(rand.NewPCG(seed, 7))
 	rasters := []*raster.Memory{a}
@@ -43,6 +52,12 @@ func epochsOf(t *testing.T, seed uint64, n int) (*Changes, []*raster.Memory, *zo
 		}
 		rasters = append(rasters, next)
 	}
+	return rasters, set, place
+}
+
+// inputOf measures rasters, with their histories.
+func inputOf(t *testing.T, rasters []*raster.Memory, set *zone.Set, place *zone.Placement) Input {
+	t.Helper()
 	coder := &cover.Coder{Legend: sampletest.Legend(t), NoData: &sampletest.NoData}
 	in := Input{Zones: set, Placement: place}
 	var layers []raster.Source
@@ -51,11 +66,9 @@ func epochsOf(t *testing.T, seed uint64, n int) (*Changes, []*raster.Memory, *zo
 		layers = append(layers, r)
 	}
 	var err error
-	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: Groups(n), Zones: set, Placement: place})
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: Groups(len(rasters), true), Zones: set, Placement: place})
 	require.NoError(t, err)
-	ch, err := Compare(in, area.Units[0])
-	require.NoError(t, err)
-	return ch, rasters, set, place
+	return in
 }
 
 // On random rasters: opening + additions - reductions = closing and persistence + reductions =
@@ -161,7 +174,7 @@ func squares(t *testing.T, labels []string, rows ...[]int) *Changes {
 		layers = append(layers, m)
 		in.Rasters, in.Coders = append(in.Rasters, "m"), append(in.Coders, coder)
 	}
-	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: Groups(len(rows)), Zones: set, Placement: place})
+	in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: Groups(len(rows), true), Zones: set, Placement: place})
 	require.NoError(t, err)
 	ch, err := Compare(in, area.Units[0])
 	require.NoError(t, err)

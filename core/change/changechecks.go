@@ -10,6 +10,7 @@ import (
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Check checks changes.
@@ -75,12 +76,15 @@ func (c *Changes) Check(b check.Bounds) []check.Check {
 	if !looked {
 		speckles = check.Skipped("speckle")
 	}
+	if c.Steady > 0 {
+		speckles.Text = "what changes for fewer epochs than are wanted is mended"
+	}
 	if len(c.Flips) == 0 {
 		for _, k := range []*check.Check{&flickers, &speckles} {
 			k.Outcome, k.Text = check.NotMade, "it takes three epochs"
 		}
 	}
-	return []check.Check{
+	all := []check.Check{
 		check.Judge("balance", "opening + additions − reductions = closing for every class, to the last unit", "classes do not balance", balance),
 		check.Judge("outline", "mapped and unmapped ground of each zone make the area of its outline", "the ground of zones differs from the area of the outline", outline),
 		check.Judge("inside", "every zone lies in the rasters", "zones lie partly outside the rasters", inside),
@@ -88,6 +92,12 @@ func (c *Changes) Check(b check.Bounds) []check.Check {
 		check.Judge("nodata", fmt.Sprintf("at least %g %% of every zone is mapped by both epochs", 100-b["nodata"]), "zones of which both epochs map little", nodata),
 		check.Judge("unlisted", "every value is in the legend", "values that are not in the legend and so not mapped", unlisted),
 	}
+	if c.Steady > 0 {
+		mended, share := c.MendedShare()
+		all = append(all, check.Check{Name: "steady", Text: fmt.Sprintf("%.4g %s (%.3g %% of what the first two epochs map) had a class for fewer than %s between epochs of another one, and are taken for that one",
+			mended, c.Unit.Name, share, text.Count(c.Steady, "epoch"))})
+	}
+	return all
 }
 
 // Extents are those of the classes at each epoch, whether other epochs map the ground or not.

@@ -28,12 +28,20 @@ type ZoneHistories struct {
 	ID, Name string
 	Outside  float64 // ground beyond the rasters
 	List     []History
+	Rare     [NeverMapped + 1]Rare // by course: those that [Histories.GroupRare] has grouped
+}
+
+// Rare are histories that are shown as one.
+type Rare struct {
+	Histories int
+	Extent    tally.Extent
 }
 
 // History is the ground of one sequence of classes.
 type History struct {
 	Codes  []int32 // by epoch: the code of the class, or Unmapped
 	Extent tally.Extent
+	number int32 // among those of all zones
 }
 
 // Course is what a history is.
@@ -115,23 +123,71 @@ func (h *History) Since() int {
 // Area is the area of an extent in the unit.
 func (h *Histories) Area(e tally.Extent) float64 { return e.Area(h.quantum) / h.Unit.M2 }
 
-// Trace makes histories of a tally of a raster that numbers sequences.
-func (c *Changes) Trace(in Input, t *tally.Tally, sequences [][]int32) *Histories {
-	out := &Histories{Epochs: c.Epochs, Unit: c.Unit, Legend: c.Legend, quantum: t.Quantum, Zones: make([]ZoneHistories, len(in.Zones.Zones))}
+// Trace makes histories of the tally that the changes were made of, which has a group of all epochs: see [Groups].
+func (c *Changes) Trace(in Input) *Histories {
+	out := &Histories{Epochs: c.Epochs, Unit: c.Unit, Legend: c.Legend, quantum: in.Tally.Quantum, Zones: make([]ZoneHistories, len(in.Zones.Zones))}
+	zones := in.Tally.Groups[c.courses.group]
+	number, codes := c.courses.numbered(c.Legend, zones)
 	spread.Over(len(out.Zones), func() func(int) {
+		var at []int // by history: one more than the place in the list of the zone at hand
 		return func(i int) {
 			z := &out.Zones[i]
 			z.ID, z.Name, z.Outside = in.Zones.Zones[i].ID, in.Zones.Zones[i].Name, in.Placement.Outlines[i].Outside/c.Unit.M2
-			of := &t.Zones[i]
-			for k, v := range of.Values {
-				if e := of.Extents[k]; !e.IsZero() {
-					z.List = append(z.List, History{sequences[int(t.Number(0, 0, v[0]))], e})
+			at = append(at, make([]int, len(codes)-len(at))...)
+			for k := range zones[i].Values {
+				e := zones[i].Extents[k]
+				if e.IsZero() {
+					continue
 				}
+				n := number(&zones[i].Values[k])
+				if at[n] == 0 {
+					z.List = append(z.List, History{Codes: codes[n], number: n})
+					at[n] = len(z.List)
+				}
+				z.List[at[n]-1].Extent.Add(e)
+			}
+			for k := range z.List {
+				at[z.List[k].number] = 0
 			}
 			slices.SortFunc(z.List, func(a, b History) int {
 				return cmp.Or(-cmp.Compare(out.Area(a.Extent), out.Area(b.Extent)), slices.Compare(a.Codes, b.Codes))
 			})
+			z.List = slices.Clip(z.List)
 		}
 	})
 	return out
+}
+
+// GroupRare groups histories that have less than an area, in the unit, in all zones together, by their course. Every zone keeps the ground that it has of each course. It returns how many were grouped, and their area.
+func (h *Histories) GroupRare(least float64) (n int, grouped float64) {
+	sums := map[int32]tally.Extent{}
+	for i := range h.Zones {
+		for k := range h.Zones[i].List {
+			x := &h.Zones[i].List[k]
+			e := sums[x.number]
+			e.Add(x.Extent)
+			sums[x.number] = e
+		}
+	}
+	for _, e := range sums {
+		if a := h.Area(e); a < least {
+			n++
+			grouped += a
+		}
+	}
+	for i := range h.Zones {
+		z := &h.Zones[i]
+		kept := z.List[:0]
+		for _, x := range z.List {
+			if h.Area(sums[x.number]) >= least {
+				kept = append(kept, x)
+				continue
+			}
+			g := &z.Rare[x.Course()]
+			g.Histories++
+			g.Extent.Add(x.Extent)
+		}
+		z.List = slices.Clip(kept)
+	}
+	return n, grouped
 }

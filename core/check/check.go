@@ -55,7 +55,7 @@ var Defaults = Bounds{
 }
 
 // Names are all checks, in the order in which they are reported.
-var Names = []string{"balance", "rows", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker", "speckle",
+var Names = []string{"balance", "rows", "outline", "inside", "nodata", "unlisted", "ground", "mapped", "extents", "pace", "vanish", "flicker", "speckle", "steady",
 	"edges", "nominal", "control"}
 
 // Judge makes a check of findings.

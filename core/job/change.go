@@ -2,7 +2,7 @@ package job
 
 import (
 	"context"
-	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -25,6 +25,7 @@ type ChangeOptions struct {
 	Epochs         []string `opt:"epoch" in:"cover" help:"<LABEL=COVER>, the earliest first; several with one label are one raster"`
 	FromList       []string `opt:"from-list" in:"list of rasters" help:"<LABEL=FILE>, a file with one raster of that epoch on each line"`
 	Only           string   `opt:"only" help:"only the transitions for which a <CONDITION> in CQL2 on from, to, from_name and to_name holds, in the matrix and on the map"`
+	Steady         int      `opt:"steady" least:"0" most:"1000" group:"classes" help:"of three epochs or more, take a class that holds for fewer than so many <EPOCHS> between epochs of one other class for that class; 0 mends nothing"`
 	Crosswalk      []string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes, for all epochs; LABEL=FILE for one"`
 	ZoneOptions    `group:"zones"`
 	RasterOptions  `group:"rasters"`
@@ -35,6 +36,9 @@ type ChangeOptions struct {
 	// Histories traces what each piece of ground went through, over all epochs.
 	Histories bool
 }
+
+// readsFlips reports whether single cells are to be looked for that change and change back: where something is mended, they are.
+func (o *ChangeOptions) readsFlips(epochs int) bool { return epochs > 2 && o.Steady == 0 }
 
 // Changed is the result of [Change]. It keeps the rasters open for [Changed.Map] until Close.
 type Changed struct {
@@ -81,7 +85,7 @@ func Change(ctx context.Context, env Env, o ChangeOptions) (_ *Changed, err erro
 		}
 	}()
 	if err = c.open(); err == nil {
-		err = c.measure(len(c.labels) > 2 && checks.wants("speckle") && o.readsAgain(c.in.Placement))
+		err = c.measure(o.readsFlips(len(c.labels)) && checks.wants("speckle") && o.readsAgain(c.in.Placement))
 	}
 	if err != nil {
 		return nil, err
@@ -117,7 +121,9 @@ func (c *comparison) open() error {
 	if err != nil {
 		return err
 	}
-	c.labels = labels
+	if c.labels = labels; o.Steady > 0 && len(labels) < 3 {
+		return fault.Misusef("steady", "", "mends what a class is between two others, which takes three epochs or more")
+	}
 	if c.terms, err = w.readTerms(o.ClassOptions); err != nil {
 		return err
 	}
@@ -195,24 +201,9 @@ func (c *comparison) measure(lone bool) (err error) {
 	if lone {
 		layers, flips = c.flips()
 	}
-	var histories *view.Sequences
-	if c.o.Histories {
-		if !lone {
-			layers = nil
-			for _, l := range c.layers {
-				layers = append(layers, raster.NewPool(keptBlocks/4).KeepAll(l))
-			}
-		}
-		histories = view.NewSequences(layers, func(e int, v float64) int32 {
-			if m, ok := c.in.Coders[e].Code(v); ok && m.Kind == cover.Classified {
-				return int32(m.Code)
-			}
-			return change.Unmapped
-		}, mostHistories)
-	}
 	key := zonesKey(c.in.Placement)
 	request := w.request(c.in.Zones, c.in.Placement, key, layers, c.keys)
-	request.Groups, request.Centres = change.Groups(n), c.o.centres()
+	request.Groups, request.Centres = change.Groups(n, c.o.Histories || c.o.Steady > 0), c.o.centres()
 	requests := []tally.Keyed{request}
 	for e, f := range flips {
 		digests, err := w.digests(append([]string{c.terms.path}, c.paths[e:e+3]...)...)
@@ -227,19 +218,11 @@ func (c *comparison) measure(lone bool) (err error) {
 		one.Beside, one.Centres = c.keys[e:e+3], request.Centres
 		requests = append(requests, one)
 	}
-	if histories != nil {
-		one := w.request(c.in.Zones, c.in.Placement, key, []raster.Source{histories}, []string{w.ownKey(2 * n)})
-		one.Beside, one.Centres, one.Values = c.keys, request.Centres, mostHistories
-		requests = append(requests, one)
-	}
 	tallies, err := w.count("comparing", requests...)
-	if errors.Is(err, view.ErrTooManySequences) {
-		return fault.Errorf("the epochs have more than %d different histories, as measurements have", mostHistories).Do("put their values into fewer classes").Do("compare fewer epochs")
-	}
 	if err != nil {
 		return c.explain(err)
 	}
-	c.in.Tally = tallies[0]
+	c.in.Tally, c.in.Steady = tallies[0], c.o.Steady
 	w.note(extent.SharedGround(c.in.Tally, c.in.Zones)...)
 	for _, a := range c.moved {
 		w.note(a.Notes...)
@@ -251,14 +234,16 @@ func (c *comparison) measure(lone bool) (err error) {
 	for e := range flips {
 		c.out.FindLone(e, tallies[1+e])
 	}
-	if histories != nil {
-		c.out.Traced = c.out.Trace(c.in, tallies[len(tallies)-1], histories.List())
+	if c.o.Histories {
+		c.out.Traced = c.out.Trace(c.in)
+	}
+	if c.o.Steady > 0 {
+		mended, share := c.out.MendedShare()
+		w.note(fmt.Sprintf("a class that holds for fewer than %s between epochs of one other class is taken for that class: %s %s were mended, %s %% of the ground that the first two epochs map",
+			text.Count(c.o.Steady, "epoch"), text.Number(mended, text.Decimals(mended)), c.terms.unit.Name, text.Number(share, 2)))
 	}
 	return nil
 }
-
-// mostHistories is how many different histories are counted.
-const mostHistories = 1 << 20
 
 // explain lists all values without a line, where reading stopped at the first.
 func (c *comparison) explain(err error) error {

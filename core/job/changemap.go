@@ -119,8 +119,8 @@ func (c *Changed) Map(name string) *ChangeMap {
 		}
 		return -1
 	}
-	view := view.Pairs(c.layers[0], c.layers[1], h, func(a, b float64) float64 {
-		from, to := at(0, a), at(1, b)
+	view := view.Courses(c.layers[:], h, func(v []float64) float64 {
+		from, to := at(0, v[0]), at(1, v[1])
 		if from < 0 || to < 0 || !c.Keep(change.Transition{From: int32(from), To: int32(to)}) {
 			return nodata
 		}

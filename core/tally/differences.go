@@ -19,6 +19,7 @@ type differences struct {
 	ends  []uint64 // by row: bit c is set where a run ends at column c
 	both  []uint64 // where both are
 	words int      // of each for a row
+	more  []uint64 // room for masks, ends and both of further layers
 	list  []int32  // room for columns of a row, and for their ranks
 	ranks []int32
 	base  [256]uint64
@@ -26,9 +27,9 @@ type differences struct {
 	met   [1 << metBits]metCombination
 }
 
-// metCombination is the slot of a combination of bytes, for which there is room in acc; key is one more than the bytes as a number.
+// metCombination is the slot of a combination of bytes, for which there is room in acc, and one more: 0 is none.
 type metCombination struct {
-	key  uint32
+	word uint64
 	slot int32
 }
 
@@ -51,29 +52,87 @@ func (k *kernel) fewDiffer() bool {
 		masks, ends, both := d.masks[at:at+d.words], d.ends[at:at+d.words], d.both[at:at+d.words]
 		// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
 		rows := k.bytesOf(row, k.width+1)
-		done, n, m := differ8(masks, ends, both, &rows)
-		if all, differing = all+n, differing+m; done < k.width {
-			n, m = differPlain(masks, ends, both, &rows, done, k.width)
-			all, differing = all+n, differing+m
-			continue
+		n, m := differ(masks, ends, both, &[3][]uint8{rows[0], rows[1], rows[2]}, k.width)
+		if len(k.layers) > 3 {
+			n, m = d.differMore(masks, ends, both, &rows, k.width, len(k.layers))
 		}
-		ends[d.words-1] |= 1 << 63 // a run ends with the row
-		both[d.words-1] |= masks[d.words-1] & (1 << 63)
+		all, differing = all+n, differing+m
 	}
 	d.few = 2*differing <= all
 	return d.few
 }
 
-// bytesOf are the bytes of two layers or three in the first columns of a row, as many as there are; of two, the second comes twice.
-func (k *kernel) bytesOf(row, columns int) (rows [3][]uint8) {
-	for i := range rows {
-		c := &k.layers[min(i, len(k.layers)-1)].cells
+// differ sets bits for all columns of a row as differPlain does, and counts them.
+func differ(masks, ends, both []uint64, rows *[3][]uint8, width int) (all, differing int) {
+	done, all, differing := differ8(masks, ends, both, rows)
+	if done < width {
+		n, m := differPlain(masks, ends, both, rows, done, width)
+		return all + n, differing + m
+	}
+	last := len(masks) - 1
+	ends[last] |= 1 << 63 // a run ends with the row
+	both[last] |= masks[last] & (1 << 63)
+	return all, differing
+}
+
+// differMore adds what more than three layers differ in to the bits of the first three.
+func (d *differences) differMore(masks, ends, both []uint64, rows *[mostWord][]uint8, width, layers int) (all, differing int) {
+	n := len(masks)
+	d.more = sized(d.more, 3*n)
+	for i := 3; i < layers; i += 2 {
+		differ(d.more[:n], d.more[n:2*n], d.more[2*n:], &[3][]uint8{rows[0], rows[i], rows[min(i+1, layers-1)]}, width)
+		for w := range masks {
+			masks[w] |= d.more[w]
+			ends[w] |= d.more[n+w]
+		}
+	}
+	for w := range masks {
+		both[w] = masks[w] & ends[w]
+		all += bits.OnesCount64(ends[w])
+		differing += bits.OnesCount64(both[w])
+	}
+	return all, differing
+}
+
+// bytesOf are the bytes of the layers in the first columns of a row, as many as there are; the last one comes several times where there are fewer than mostWord.
+func (k *kernel) bytesOf(row, columns int) (rows [mostWord][]uint8) {
+	for i := range k.layers {
+		c := &k.layers[i].cells
 		at := row * c.Stride
 		rows[i] = c.U8[at:min(at+columns, cap(c.U8))]
 		columns = len(rows[i])
 	}
-	rows[0], rows[1] = rows[0][:columns], rows[1][:columns]
+	for i := range rows {
+		rows[i] = rows[min(i, len(k.layers)-1)][:columns]
+	}
 	return rows
+}
+
+// wordAt are the bytes of a column as a word.
+func wordAt(rows *[mostWord][]uint8, col int) (w uint64) {
+	for i := range rows {
+		w |= uint64(rows[i][col]) << (8 * i)
+	}
+	return w
+}
+
+// wordMask has the bits of a word that are those of layers.
+func (k *kernel) wordMask() uint64 { return ^uint64(0) >> (64 - 8*len(k.layers)) }
+
+// met is the slot of a word, which a cell of the window holds; there is room for it in acc.
+func (k *kernel) met(word uint64, col, row int) (int32, error) {
+	m := &k.differ.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
+	if m.slot == 0 || m.word != word {
+		slot, err := k.slotAt(col, row)
+		if err != nil {
+			return 0, err
+		}
+		if int(slot) >= len(k.acc) {
+			k.grow(slot)
+		}
+		*m = metCombination{word, slot + 1}
+	}
+	return m.slot - 1, nil
 }
 
 // byDifferences adds the whole cells of one zone in the window at hand, in rows from to to-1. The counter is used where all cells have the same area.
@@ -129,6 +188,7 @@ func (k *kernel) move(row, from, to int, moments bool, origin int) error {
 	d := &k.differ
 	rows := k.bytesOf(row, to)
 	a, b, c := rows[0], rows[1][:to], rows[2][:to]
+	more, mask := len(k.layers) > 3, k.wordMask()
 	ends := d.ends[row*d.words:][:d.words]
 	first, last := from>>6, (to-1)>>6
 	// Where runs of such cells end: in the list each column and one more, and the last one in any case, as the range ends there.
@@ -143,7 +203,7 @@ func (k *kernel) move(row, from, to int, moments bool, origin int) error {
 	if d.masks[row*d.words+last]>>(uint(to-1)&63)&1 == 1 {
 		list = append(list, int32(to)-base)
 	}
-	acc, seen, group := k.acc, k.seen, k.group
+	acc, seen, group, marks := k.acc, k.seen, k.group, k.marks.acc
 	for _, end := range list {
 		col := int(base+end) - 1
 		begin := from
@@ -157,26 +217,29 @@ func (k *kernel) move(row, from, to int, moments bool, origin int) error {
 			}
 		}
 		v := a[col]
-		key := uint32(v) | uint32(b[col])<<8 | uint32(c[col])<<16
-		met := &d.met[key*0x9e3779b1>>(32-metBits)]
-		if met.key != key+1 {
-			slot, err := k.slotAt(col, row)
+		word := uint64(v) | uint64(b[col])<<8 | uint64(c[col])<<16
+		if more {
+			word |= uint64(rows[3][col])<<24 | uint64(rows[4][col])<<32 | uint64(rows[5][col])<<40 | uint64(rows[6][col])<<48 | uint64(rows[7][col])<<56
+		}
+		word &= mask
+		met := &d.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
+		slot := uint(met.slot - 1)
+		if met.slot == 0 || met.word != word {
+			k.seen = seen
+			s, err := k.met(word, col, row)
 			if err != nil {
 				return err
 			}
-			if int(slot) >= len(acc) {
-				k.seen = seen
-				k.grow(slot)
-				acc, seen, group = k.acc, k.seen, k.group
-			}
-			*met = metCombination{key + 1, slot}
+			slot = uint(s)
+			acc, seen, group, marks = k.acc, k.seen, k.group, k.marks.acc
 		}
 		weight := uint64(col + 1 - begin)
 		if moments {
 			weight = packed[col+1-origin] - packed[begin-origin]
 		}
-		acc[met.slot] += weight
-		seen |= 1 << (uint(met.slot) >> group & 63)
+		acc[slot] += weight
+		seen |= 1 << (slot >> group & 63)
+		marks.set(int(slot))
 		d.base[v] -= weight
 	}
 	k.seen = seen
@@ -195,6 +258,12 @@ func (k *kernel) same() error {
 			}
 			d.base[v] = 0
 			s := int32(v)
+			if k.long != nil {
+				var err error
+				if s, err = k.long.word(0x0101010101010101 * uint64(v) & k.wordMask()); err != nil {
+					return err
+				}
+			}
 			for i, p := range k.joint {
 				var err error
 				if s, err = p.slot(s, int32(v)); err != nil {
@@ -206,6 +275,7 @@ func (k *kernel) same() error {
 			}
 			k.acc[s] += n
 			k.seen |= 1 << (uint(s) >> k.group)
+			k.marks.acc.set(int(s))
 		}
 	}
 	d.seen = 0

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"math"
+	"slices"
 )
 
 // AppendBinary appends a tally in a form that [Decode] reads: numbers without signs as varints, extents as their two sums. It holds
@@ -21,6 +22,16 @@ func (t *Tally) AppendBinary(b []byte) ([]byte, error) {
 			b = binary.LittleEndian.AppendUint64(b, math.Float64bits(v))
 		}
 	}
+	layers := len(t.Numbers) // numbers of each value
+	if layers > len(Value{}) {
+		layers = 1
+		b = binary.AppendUvarint(b, uint64(len(t.Sequences[0])))
+		for _, list := range t.Sequences[0] {
+			for _, s := range list {
+				b = binary.AppendUvarint(b, uint64(s))
+			}
+		}
+	}
 	b = binary.AppendUvarint(b, uint64(len(t.Overlaps)))
 	for _, p := range t.Overlaps {
 		b = binary.AppendUvarint(binary.AppendUvarint(b, uint64(p[0])), uint64(p[1]))
@@ -33,7 +44,7 @@ func (t *Tally) AppendBinary(b []byte) ([]byte, error) {
 	for _, z := range t.Groups[0] {
 		b = binary.AppendUvarint(b, uint64(len(z.Values)))
 		for i, v := range z.Values {
-			for k := range t.Numbers {
+			for k := range layers {
 				b = binary.AppendUvarint(b, uint64(v[k]))
 			}
 			e := &z.Extents[i]
@@ -96,14 +107,30 @@ func (d *decoder) float() float64 {
 	return math.Float64frombits(binary.LittleEndian.Uint64(b))
 }
 
+// sequences reads sequences of slots, which are in order; numbers are the values of the layers by slot.
+func (d *decoder) sequences(numbers [][]float64) (all [][]Slot, err error) {
+	for range d.count() {
+		list := make([]Slot, len(numbers))
+		for k := range list {
+			s := d.uint()
+			if s >= uint64(len(numbers[k])) {
+				return nil, errTally
+			}
+			list[k] = Slot(s)
+		}
+		if n := len(all); d.broken || n > 0 && slices.Compare(all[n-1], list) >= 0 {
+			return nil, errTally
+		}
+		all = append(all, list)
+	}
+	return all, nil
+}
+
 // Decode reads a tally of one group of layers.
 func Decode(b []byte) (*Tally, error) {
 	d := &decoder{b: b}
 	t := &Tally{Quantum: d.float(), Tiles: int(d.uint())}
 	layers := d.count()
-	if layers > len(Value{}) {
-		return nil, errTally
-	}
 	members := []int{}
 	for n := range layers {
 		members = append(members, n)
@@ -113,7 +140,15 @@ func Decode(b []byte) (*Tally, error) {
 		}
 		t.Numbers = append(t.Numbers, list)
 	}
-	t.Members = [][]int{members}
+	t.Members, t.Sequences = [][]int{members}, [][][]Slot{nil}
+	most := func(k int) int { return len(t.Numbers[k]) } // of the k-th number of a value
+	if layers > len(Value{}) {
+		all, err := d.sequences(t.Numbers)
+		if err != nil {
+			return nil, err
+		}
+		t.Sequences[0], layers, most = all, 1, func(int) int { return len(all) }
+	}
 	for range d.count() {
 		t.Overlaps = append(t.Overlaps, [2]int{int(d.uint()), int(d.uint())})
 	}
@@ -130,7 +165,7 @@ func Decode(b []byte) (*Tally, error) {
 		for i := range values {
 			for k := range layers {
 				s := d.uint()
-				if s >= uint64(len(t.Numbers[k])) {
+				if s >= uint64(most(k)) {
 					d.broken = true
 					s = 0
 				}

@@ -10,6 +10,7 @@ import (
 func (p *pass) gather(workers []*worker, numbers [][]float64) *Tally {
 	t := &Tally{Quantum: p.areas.Quantum, Tiles: int(p.read.Load()), Numbers: numbers, Members: p.req.groups()}
 	for n := range p.req.groups() {
+		sequences := p.sequences(workers, n)
 		zones := make([]Zone, len(p.req.Zones.Zones))
 		spread.Over(len(zones), func() func(int) {
 			var g gatherer
@@ -18,7 +19,7 @@ func (p *pass) gather(workers []*worker, numbers [][]float64) *Tally {
 		for _, w := range workers {
 			w.groups[n] = group{kernel: w.groups[n].kernel}
 		}
-		t.Groups = append(t.Groups, zones)
+		t.Groups, t.Sequences = append(t.Groups, zones), append(t.Sequences, sequences)
 	}
 	t.Zones = t.Groups[0]
 	t.Overlaps, t.ManyOverlaps = overlaps(p, workers)

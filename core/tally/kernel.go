@@ -37,11 +37,13 @@ type kernel struct {
 	at     *runEnds // of the row at hand
 
 	// With two layers or three, slots stand for pairs of slots: of the first two layers, and of that and the third.
-	joint    []*pairs
-	allBytes bool // of every layer
+	joint []*pairs
+	words bool       // the layers are two to eight of bytes
+	long  *sequences // of more than three layers; nil of fewer
 
 	acc        []uint64     // by slot: cells of the runs since the last flush, or packed moments
 	seen       uint64       // bit s>>group is set where acc of slot s may not be 0
+	marks      marks        // which of acc, shares and wholes may not be 0, where a group has many slots
 	seenShares uint64       // the same for shares
 	group      uint         // acc has 64 groups of 1<<group slots
 	shares     []int64      // by slot: of cut cells, see cutAlike
@@ -57,11 +59,17 @@ type kernel struct {
 }
 
 func newKernel(layers []*layer, areas *raster.Areas) *kernel {
-	k := &kernel{layers: layers, areas: areas, counter: newCounter(), allBytes: true}
+	k := &kernel{layers: layers, areas: areas, counter: newCounter(), words: len(layers) > 1 && len(layers) <= mostWord}
 	for _, l := range layers {
-		k.allBytes = k.allBytes && l.bytes
+		k.words = k.words && l.bytes
+	}
+	if n := len(layers); n > len(Value{}) {
+		k.long = &sequences{layers: n, slots: make([]int32, n)}
 	}
 	for range len(layers) - 1 {
+		if k.long != nil {
+			break
+		}
 		k.joint = append(k.joint, &pairs{rest: map[uint64]int32{}})
 	}
 	k.grow(0)
@@ -70,6 +78,9 @@ func newKernel(layers []*layer, areas *raster.Areas) *kernel {
 
 // slotAt is the slot of what the layers hold in a cell of the window.
 func (k *kernel) slotAt(col, row int) (int32, error) {
+	if k.long != nil {
+		return k.sequenceAt(col, row)
+	}
 	l := k.layers[0]
 	s, err := l.slot(row*l.cells.Stride + col)
 	for n, p := range k.joint {
@@ -95,6 +106,9 @@ func (k *kernel) failed(n int, err error) error {
 
 // value is what the layers hold in cells of slot s, in slots of the tally.
 func (k *kernel) value(s int32) (v Value) {
+	if k.long != nil {
+		return Value{k.long.numbers[s]}
+	}
 	for n := len(k.joint) - 1; n >= 0; n-- {
 		j := k.joint[n].of[s]
 		v[n+1] = k.layers[n+1].slots[j[1]]
@@ -122,7 +136,9 @@ func (k *kernel) grow(s int32) {
 	if k.seenWhole != 0 {
 		k.seenWhole = ^uint64(0)
 	}
+	before := k.group
 	k.group = uint(bits.TrailingZeros(uint(n / 64)))
+	k.marks.grow(n, before <= manySlots && k.group > manySlots)
 	k.acc = append(k.acc, make([]uint64, n-len(k.acc))...)
 	k.shares = append(k.shares, make([]int64, n-len(k.shares))...)
 	k.wholes = append(k.wholes, make([]wholeCells, n-len(k.wholes))...)
@@ -164,37 +180,59 @@ type wholeCells struct {
 // flush turns what runs has added into area, by the segment that the runs lie in.
 func (k *kernel) flush(seg *raster.Segment, moments bool) {
 	k.seenWhole |= k.seen
+	if k.group > manySlots {
+		k.marks.acc.take(k.seen, k.group, func(s int) {
+			k.flushSlot(s, seg, moments)
+			k.marks.wholes.set(s)
+		})
+		k.seen = 0
+		return
+	}
 	for m := k.seen; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << k.group
 		for i, v := range k.acc[first : first+1<<k.group] {
-			if v == 0 {
-				continue
-			}
-			k.acc[first+i] = 0
-			w := &k.wholes[first+i]
-			if moments {
-				n, area := areaOf(v, seg)
-				w.n += n
-				w.area.AddInt(area)
-			} else {
-				w.n += int64(v)
-				w.area.AddProduct(int64(v), seg.A)
+			if v != 0 {
+				k.flushSlot(first+i, seg, moments)
 			}
 		}
 	}
 	k.seen = 0
 }
 
+// flushSlot is flush for a slot.
+func (k *kernel) flushSlot(s int, seg *raster.Segment, moments bool) {
+	v, w := k.acc[s], &k.wholes[s]
+	if k.acc[s] = 0; v == 0 {
+		return
+	}
+	if moments {
+		n, area := areaOf(v, seg)
+		w.n += n
+		w.area.AddInt(area)
+	} else {
+		w.n += int64(v)
+		w.area.AddProduct(int64(v), seg.A)
+	}
+}
+
 // takeWhole moves the whole cells of a zone and window to its extents.
 func (k *kernel) takeWhole() {
+	take := func(s int) {
+		if w := &k.wholes[s]; w.n != 0 {
+			k.present[s>>6] |= 1 << (s & 63)
+			k.extents[s].whole(w.n, w.area)
+			*w = wholeCells{}
+		}
+	}
+	if k.group > manySlots {
+		k.marks.wholes.take(k.seenWhole, k.group, take)
+		k.seenWhole = 0
+		return
+	}
 	for m := k.seenWhole; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << k.group
 		for s := first; s < first+1<<k.group; s++ {
-			if w := &k.wholes[s]; w.n != 0 {
-				k.present[s>>6] |= 1 << (s & 63)
-				k.extents[s].whole(w.n, w.area)
-				*w = wholeCells{}
-			}
+			take(s)
 		}
 	}
 	k.seenWhole = 0
@@ -247,6 +285,7 @@ func (k *kernel) cutAlike(edge []zone.EdgeCell, col, row int) error {
 		}
 		k.shares[s] += edge[i].Share
 		k.seenShares |= 1 << (uint(s) >> k.group)
+		k.marks.shares.set(int(s))
 	}
 	return nil
 }
@@ -254,6 +293,17 @@ func (k *kernel) cutAlike(edge []zone.EdgeCell, col, row int) error {
 // flushShares turns the shares of cutAlike into area. A window has fewer than 2²³ cells, so that
 // they fit.
 func (k *kernel) flushShares(seg *raster.Segment) {
+	if k.group > manySlots {
+		k.marks.shares.take(k.seenShares, k.group, func(s int) {
+			if v := k.shares[s]; v != 0 {
+				k.present[s>>6] |= 1 << (s & 63)
+				k.extents[s].alike(v, seg.A)
+				k.shares[s] = 0
+			}
+		})
+		k.seenShares = 0
+		return
+	}
 	for m := k.seenShares; m != 0; m &= m - 1 {
 		first := bits.TrailingZeros64(m) << k.group
 		for from := first; from < first+1<<k.group; from += 4 {
@@ -294,7 +344,7 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 		k.bytesByCell(w, t, from, to, segments, rowFrom)
 		return nil
 	}
-	if alike && len(k.layers) > 1 && k.allBytes && k.fewDiffer() {
+	if alike && k.words && k.fewDiffer() {
 		if err := k.byDifferences(w, t, from, to); err != nil {
 			return err
 		}

@@ -123,6 +123,7 @@ func Gather(parts []*Tally, sets []Set, most int, names []string) (*Tally, error
 		}
 	}
 	for g, members := range first.Members {
+		numbers, all := joinSequences(parts, g, slots)
 		zones := make([]Zone, len(first.Groups[g]))
 		spread.Over(len(zones), func() func(int) {
 			var found []foundValue
@@ -131,8 +132,12 @@ func Gather(parts []*Tally, sets []Set, most int, names []string) (*Tally, error
 				for i, t := range parts {
 					one := &t.Groups[g][z]
 					for k, v := range one.Values {
-						for m, layer := range members {
-							v[m] = slots[i][layer][v[m]]
+						if numbers != nil {
+							v[0] = numbers[i][v[0]]
+						} else {
+							for m, layer := range members {
+								v[m] = slots[i][layer][v[m]]
+							}
 						}
 						found = append(found, foundValue{v, one.Extents[k]})
 					}
@@ -140,11 +145,35 @@ func Gather(parts []*Tally, sets []Set, most int, names []string) (*Tally, error
 				zones[z] = added(found)
 			}
 		})
-		out.Groups = append(out.Groups, zones)
+		out.Groups, out.Sequences = append(out.Groups, zones), append(out.Sequences, all)
 	}
 	out.Zones = out.Groups[0]
 	out.Overlaps, out.ManyOverlaps = sumOverlaps(parts, (&Request{Sets: sets}).sets())
 	return out, nil
+}
+
+// joinSequences numbers the sequences of all parts in a group of more than three layers: by part and its number, the number in the whole. slots are by part, layer and
+// slot of the part the slot of the whole. For other groups it is nil.
+func joinSequences(parts []*Tally, group int, slots [][][]Slot) (numbers [][]Slot, all [][]Slot) {
+	members := parts[0].Members[group]
+	if len(members) <= len(Value{}) {
+		return nil, nil
+	}
+	lists := make([][][]Slot, len(parts))
+	for i, t := range parts {
+		for _, s := range t.Sequences[group] {
+			list := make([]Slot, len(s))
+			for k, layer := range members {
+				list[k] = slots[i][layer][s[k]]
+			}
+			lists[i] = append(lists[i], list)
+		}
+	}
+	all = sortedSequences(lists...)
+	for i := range parts {
+		numbers = append(numbers, placesIn(all, lists[i]))
+	}
+	return numbers, all
 }
 
 // sumOverlaps joins the pairs of zones that parts have found to share ground.

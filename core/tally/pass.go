@@ -25,7 +25,7 @@ import (
 type Request struct {
 	// Layers are rasters on the same cells.
 	Layers []raster.Source
-	// Groups are the layers, one to three each, whose combinations of values are wanted; nil for one group of all.
+	// Groups are the layers whose combinations of values are wanted; nil for one group of all. One, two or three layers are counted as values, more as sequences.
 	Groups    [][]int
 	Zones     *zone.Set
 	Placement *zone.Placement // of Zones on the grid of the layers
@@ -53,7 +53,8 @@ type Slot int32
 // Missing is the slot of cells without data, whatever the layer has for them.
 const Missing Slot = 0
 
-// Value is what the layers of a group hold in a cell: the slots of one value, two or three; the others are Missing.
+// Value is what the layers of a group hold in a cell: the slots of one value, two or three; the others are Missing. For a group of more layers the first
+// is the place of their slots in [Tally.Sequences]. See [Tally.Slots].
 type Value [3]Slot
 
 // Zone is what was measured in a zone: the extent of each value, by value.
@@ -70,7 +71,9 @@ type Tally struct {
 	// Numbers are the values of each layer by slot, that of Missing being NaN; there may be some that do not occur.
 	Numbers [][]float64
 	Members [][]int // the layers of each group
-	Tiles   int     // windows that were read
+	// Sequences are, for each group of more than three layers, the sequences of slots that its values number, in order; nil for others.
+	Sequences [][][]Slot
+	Tiles     int // windows that were read
 	// Overlaps are the pairs of zones of one set that share whole cells, by their numbers in order; each zone counts such
 	// cells in full. ManyOverlaps are the sets in which there are more than a thousand, which are not listed.
 	Overlaps     [][2]int

@@ -44,7 +44,7 @@ func (k *kernel) prepare(row int) {
 	k.at.ready = true
 	width := k.width
 	layers := k.layers
-	if len(layers) > 1 && k.allBytes {
+	if k.words {
 		if !k.fewDiffer() {
 			copy(k.at.mask, k.differ.ends[row*k.differ.words:])
 			k.flatten()
@@ -120,9 +120,12 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 		k.seen |= k.runs8((*[256]uint64)(k.acc), row, from, to, moments, origin)
 		return nil
 	}
-	if len(k.layers) > 1 && k.allBytes {
+	if k.words {
 		if k.fewDiffer() {
 			return k.stretchByDifferences(row, from, to, moments, origin)
+		}
+		if k.long != nil {
+			return k.runsWords(row, from, to, moments, origin)
 		}
 		return k.runsBytes(row, from, to, moments, origin)
 	}
@@ -141,6 +144,7 @@ func (k *kernel) runs(row, from, to int, moments bool, origin int) error {
 			k.acc[s] += uint64(end - last)
 		}
 		k.seen |= 1 << (uint(s) >> k.group)
+		k.marks.acc.set(int(s))
 		last = end
 		return nil
 	}
@@ -162,7 +166,7 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 		third, triple = k.layers[2].cells.U8[row*k.layers[2].cells.Stride:][:to], k.joint[1].top
 	}
 	second, third = second[:len(first)], third[:len(first)]
-	acc, seen, group := k.acc, k.seen, k.group
+	acc, seen, group, marks := k.acc, k.seen, k.group, k.marks.acc
 	last := from
 	for n, ends := 0, k.endsIn(from, to); n <= len(ends); n++ {
 		end := to
@@ -192,7 +196,7 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 			if int(s) >= len(k.acc) {
 				k.grow(s)
 			}
-			slot, acc, seen, group, pair, triple = s+1, k.acc, k.seen, k.group, k.joint[0].top, k.joint[len(k.joint)-1].top
+			slot, acc, seen, group, marks, pair, triple = s+1, k.acc, k.seen, k.group, k.marks.acc, k.joint[0].top, k.joint[len(k.joint)-1].top
 		}
 		s := uint(slot - 1)
 		if moments {
@@ -201,9 +205,35 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 			acc[s] += uint64(end - last)
 		}
 		seen |= 1 << (s >> group & 63)
+		marks.set(int(s))
 		last = end
 	}
 	k.seen = seen
+	return nil
+}
+
+// runsWords is runs for four to eight layers of bytes.
+func (k *kernel) runsWords(row, from, to int, moments bool, origin int) error {
+	rows := k.bytesOf(row, to)
+	last := from
+	for n, ends := 0, k.endsIn(from, to); n <= len(ends); n++ {
+		end := to
+		if n < len(ends) {
+			end = int(ends[n])
+		}
+		s, err := k.met(wordAt(&rows, end-1)&k.wordMask(), end-1, row)
+		if err != nil {
+			return err
+		}
+		if moments {
+			k.acc[s] += packed[end-origin] - packed[last-origin]
+		} else {
+			k.acc[s] += uint64(end - last)
+		}
+		k.seen |= 1 << (uint(s) >> k.group)
+		k.marks.acc.set(int(s))
+		last = end
+	}
 	return nil
 }
 

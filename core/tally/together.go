@@ -25,7 +25,7 @@ type Keyed struct {
 func Together(ctx context.Context, reqs []Keyed) ([]*Tally, []error) {
 	out, errs := make([]*Tally, len(reqs)), make([]error, len(reqs))
 	for _, members := range connected(reqs) {
-		if len(members) > 1 {
+		if len(members) > 1 || nested(reqs[members[0]].groups()) {
 			j := joined{zones: map[string]int{}, layers: map[string]int{}}
 			j.req.Threads, j.req.Progress, j.req.Part = reqs[0].Threads, reqs[0].Progress, reqs[0].Part
 			for _, i := range members {
@@ -146,6 +146,18 @@ func (p *joinedPart) mapped(group []int) (out []int) {
 	return out
 }
 
+// nested reports whether a group is in another one.
+func nested(groups [][]int) bool {
+	for i, g := range groups {
+		for j, other := range groups {
+			if i != j && holds(other, g) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // holds reports whether all of a group is in another one.
 func holds(all, group []int) bool {
 	return !slices.ContainsFunc(group, func(n int) bool { return !slices.Contains(all, n) })
@@ -206,10 +218,17 @@ func (j *joined) part(t *Tally, k int) *Tally {
 		group := p.mapped(own)
 		g := j.from(group)
 		zones := t.Groups[g][b.first : b.first+n : b.first+n]
-		if !slices.Equal(j.groups[g], group) {
-			zones = projected(zones, j.groups[g], group)
+		var sequences [][]Slot
+		if slices.Equal(j.groups[g], group) {
+			sequences = t.Sequences[g]
+		} else {
+			var at []int
+			for _, l := range group {
+				at = append(at, slices.Index(j.groups[g], l))
+			}
+			zones, sequences = t.Project(g, zones, at)
 		}
-		out.Groups = append(out.Groups, zones)
+		out.Groups, out.Sequences = append(out.Groups, zones), append(out.Sequences, sequences)
 	}
 	out.Zones = out.Groups[0]
 	for _, pair := range t.Overlaps {
@@ -225,23 +244,15 @@ func (j *joined) part(t *Tally, k int) *Tally {
 	return out
 }
 
-// projected adds up what zones hold of some layers of a group.
-func projected(zones []Zone, group, layers []int) []Zone {
-	var at []int
-	for _, l := range layers {
-		at = append(at, slices.Index(group, l))
-	}
+// regrouped adds up what zones hold by other values.
+func regrouped(zones []Zone, value func(v *Value) Value) []Zone {
 	out := make([]Zone, len(zones))
 	spread.Over(len(zones), func() func(int) {
 		var found []foundValue
 		return func(i int) {
 			found = found[:0]
-			for k, v := range zones[i].Values {
-				var value Value
-				for m, a := range at {
-					value[m] = v[a]
-				}
-				found = append(found, foundValue{value, zones[i].Extents[k]})
+			for k := range zones[i].Values {
+				found = append(found, foundValue{value(&zones[i].Values[k]), zones[i].Extents[k]})
 			}
 			out[i] = added(found)
 		}
@@ -303,7 +314,16 @@ func Join(r Keyed, parts []*Tally) *Tally {
 			}
 		}
 		zones := p.Groups[0]
-		if !same {
+		var sequences [][]Slot
+		if len(members) > len(Value{}) {
+			for _, s := range p.Sequences[0] {
+				list := slices.Clone(s)
+				for k := range list {
+					list[k] = slots[k][list[k]]
+				}
+				sequences = append(sequences, list) // in order, as those of the part are
+			}
+		} else if !same {
 			zones = make([]Zone, len(p.Groups[0]))
 			for i, z := range p.Groups[0] {
 				values := slices.Clone(z.Values)
@@ -315,7 +335,7 @@ func Join(r Keyed, parts []*Tally) *Tally {
 				zones[i] = Zone{values, z.Extents}
 			}
 		}
-		out.Groups = append(out.Groups, zones)
+		out.Groups, out.Sequences = append(out.Groups, zones), append(out.Sequences, sequences)
 	}
 	out.Zones = out.Groups[0]
 	return out

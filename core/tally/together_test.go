@@ -16,7 +16,7 @@ import (
 // held is what a tally holds, by values instead of slots: what must be the same however it was made.
 func held(t *Tally) any {
 	type row struct {
-		values [3]float64
+		values []float64
 		extent Extent
 	}
 	out := [][][]row{}
@@ -26,9 +26,10 @@ func held(t *Tally) any {
 			var rows []row
 			for i, v := range z.Values {
 				r := row{extent: z.Extents[i]}
-				for k := range t.Members[g] {
-					if r.values[k] = -1; v[k] != Missing {
-						r.values[k] = t.Number(g, k, v[k])
+				for k, s := range t.Slots(g, &v) {
+					r.values = append(r.values, -1)
+					if s != Missing {
+						r.values[k] = t.Number(g, k, s)
 					}
 				}
 				rows = append(rows, r)
@@ -50,8 +51,8 @@ func TestTogetherIsEachByItself(t *testing.T) {
 			m.SetNoData(&noData)
 			return m
 		}
-		layers := []raster.Source{cover(raster.Uint8, 32), cover(raster.Uint8, 64), cover(raster.Uint16, 16), cover(raster.Uint8, 32)}
-		keys := []string{"a", "b", "c", "d"}
+		layers := []raster.Source{cover(raster.Uint8, 32), cover(raster.Uint8, 64), cover(raster.Uint16, 16), cover(raster.Uint8, 32), cover(raster.Uint8, 64)}
+		keys := []string{"a", "b", "c", "d", "e"}
 		w, h := float64(g.Width), float64(g.Height)
 		one := inCells(g, []zone.Ring{rect(3.3, 2.2, w/2+0.3, h-4.4)}, []zone.Ring{rect(w/2+0.3, 2.2, w-1.7, h-4.4)}, []zone.Ring{rect(w/3, h/3, w/2, h/2)})
 		two := inCells(g, []zone.Ring{{{1.5, 1.5}, {w - 3, 7.7}, {w / 2, h - 2.2}}})
@@ -72,6 +73,9 @@ func TestTogetherIsEachByItself(t *testing.T) {
 			request(one, "one", false, [][]int{{0, 1, 2}, {1, 2, 3}, {0, 3}}, 0, 1, 2, 3),
 			request(two, "two", false, [][]int{{1, 0}}, 2, 0),
 			request(two, "two", false, nil, 3),
+			request(one, "one", false, [][]int{{0, 1, 2, 3}}, 0, 1, 3, 4),
+			request(one, "one", false, [][]int{{0, 1, 2}, {1, 2, 3}, {0, 1, 2, 3, 4}}, 4, 3, 2, 1, 0),
+			request(two, "two", true, [][]int{{3, 1, 0, 2}}, 0, 1, 2, 3),
 		}
 		reqs[3].Sets = []Set{{}, {First: 1, Centres: true}}
 		got, errs := Together(context.Background(), reqs)

@@ -70,9 +70,6 @@ func runChange(s *session, o *changeOptions) error {
 		return usage("--top is for --table histories, and --table %s shows all", o.Table)
 	}
 	if o.Table == "histories" || o.Table == "since" {
-		if o.Part != "" {
-			return usage("--table %s is not done in parts: each part would number the histories in its own way", o.Table)
-		}
 		o.Histories = true
 	}
 	if err := s.checkPost(&o.postOptions, "of each raster"); err != nil {

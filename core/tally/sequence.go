@@ -1,0 +1,179 @@
+package tally
+
+import (
+	"encoding/binary"
+	"fmt"
+	"slices"
+)
+
+// Groups of more than three layers are counted as sequences: a slot of the kernel stands for a list of slots, one for each layer, and is found by
+// a table of the bytes of a cell as one word, or, where the layers are not up to eight of bytes, by a map of the list. Memory follows the sequences that occur.
+
+// mostWord is how many layers of bytes a word holds.
+const mostWord = 8
+
+// mostSequences is how many different sequences are counted.
+const mostSequences = 1 << 20
+
+// sequences numbers what the layers of a long group hold.
+type sequences struct {
+	layers  int
+	of      []int32          // slots of the layers, one list behind another
+	words   map[uint64]int32 // by the bytes of the layers
+	lists   map[string]int32 // by the slots of the layers
+	slots   []int32          // room for a list
+	key     []byte           // and its text
+	numbers []Slot           // by slot: the place in the tally's Sequences, once all is measured
+}
+
+// list is what the layers hold in cells of a slot.
+func (q *sequences) list(s int32) []int32 { return q.of[int(s)*q.layers:][:q.layers] }
+
+// word is the slot of the bytes of a cell.
+func (q *sequences) word(w uint64) (int32, error) {
+	if s, ok := q.words[w]; ok {
+		return s, nil
+	}
+	for i := range q.slots {
+		q.slots[i] = int32(w >> (8 * i) & 0xff) // a byte is its own slot
+	}
+	s, err := q.add()
+	if err == nil {
+		if q.words == nil {
+			q.words = map[uint64]int32{}
+		}
+		q.words[w] = s
+	}
+	return s, err
+}
+
+// number is the slot of the list in slots.
+func (q *sequences) number() (int32, error) {
+	q.key = q.key[:0]
+	for _, s := range q.slots {
+		q.key = binary.LittleEndian.AppendUint32(q.key, uint32(s))
+	}
+	if s, ok := q.lists[string(q.key)]; ok {
+		return s, nil
+	}
+	s, err := q.add()
+	if err == nil {
+		if q.lists == nil {
+			q.lists = map[string]int32{}
+		}
+		q.lists[string(q.key)] = s
+	}
+	return s, err
+}
+
+// add makes a slot for the list in slots.
+func (q *sequences) add() (int32, error) {
+	n := len(q.of) / q.layers
+	if n >= mostSequences {
+		return 0, fmt.Errorf("the rasters have more than %d different sequences of values, so they hold measurements and not classes: put them into classes first, with a crosswalk of intervals, or compare fewer epochs", mostSequences)
+	}
+	q.of = append(q.of, q.slots...)
+	return int32(n), nil
+}
+
+// sequenceAt is the slot of what the layers of a long group hold in a cell of the window.
+func (k *kernel) sequenceAt(col, row int) (int32, error) {
+	q := k.long
+	if k.words {
+		w := uint64(0)
+		for i, l := range k.layers {
+			w |= uint64(l.cells.U8[row*l.cells.Stride+col]) << (8 * i)
+		}
+		return q.word(w)
+	}
+	for i, l := range k.layers {
+		s, err := l.slot(row*l.cells.Stride + col)
+		if err != nil {
+			return 0, err
+		}
+		q.slots[i] = s
+	}
+	return q.number()
+}
+
+// sequences numbers the sequences that the workers have met in a group, in the order of their slots.
+func (p *pass) sequences(workers []*worker, group int) [][]Slot {
+	if workers[0].groups[group].kernel.long == nil {
+		return nil
+	}
+	lists := make([][][]Slot, len(workers))
+	for i, w := range workers {
+		k := w.groups[group].kernel
+		for s := range int32(len(k.long.of) / k.long.layers) {
+			list := make([]Slot, k.long.layers)
+			for l, own := range k.long.list(s) {
+				list[l] = k.layers[l].slots[own]
+			}
+			lists[i] = append(lists[i], list)
+		}
+	}
+	all := sortedSequences(lists...)
+	for i, w := range workers {
+		w.groups[group].kernel.long.numbers = placesIn(all, lists[i])
+	}
+	return all
+}
+
+// sortedSequences is every sequence of some lists once, in order.
+func sortedSequences(lists ...[][]Slot) [][]Slot {
+	all := slices.Concat(lists...)
+	slices.SortFunc(all, slices.Compare)
+	return slices.CompactFunc(all, slices.Equal)
+}
+
+// placesIn are the places of sequences in an ordered list that has them.
+func placesIn(all, list [][]Slot) []Slot {
+	out := make([]Slot, len(list))
+	for i, s := range list {
+		at, _ := slices.BinarySearchFunc(all, s, slices.Compare)
+		out[i] = Slot(at)
+	}
+	return out
+}
+
+// Slots are what the layers of a group hold in cells of a value: a slot for each layer. The list belongs to the tally or to v.
+func (t *Tally) Slots(group int, v *Value) []Slot {
+	if group < len(t.Sequences) && t.Sequences[group] != nil {
+		return t.Sequences[group][v[0]]
+	}
+	return v[:len(t.Members[group])]
+}
+
+// Project adds up what zones hold of some of the layers of a group, which are given by their places in it. It returns the zones, and the sequences that
+// their values number where there are more than three layers.
+func (t *Tally) Project(group int, zones []Zone, layers []int) ([]Zone, [][]Slot) {
+	pick := func(from []Slot) []Slot {
+		out := make([]Slot, len(layers))
+		for m, at := range layers {
+			out[m] = from[at]
+		}
+		return out
+	}
+	long := len(layers) > len(Value{})
+	value := func(v *Value) (out Value) {
+		copy(out[:], pick(t.Slots(group, v)))
+		return out
+	}
+	var all [][]Slot
+	if group < len(t.Sequences) && t.Sequences[group] != nil { // each sequence once
+		from := make([][]Slot, len(t.Sequences[group]))
+		values := make([]Value, len(from))
+		for i, s := range t.Sequences[group] {
+			from[i] = pick(s)
+			copy(values[i][:], from[i][:min(len(layers), len(Value{}))])
+		}
+		if long {
+			all = sortedSequences(from)
+			for i, at := range placesIn(all, from) {
+				values[i] = Value{at}
+			}
+		}
+		value = func(v *Value) Value { return values[v[0]] }
+	}
+	return regrouped(zones, value), all
+}
