@@ -97,6 +97,9 @@ func (h *History) Course() Course {
 	return Unsteady
 }
 
+// Mend does for a history what [Changes.Steady] does for all.
+func (h *History) Mend(steady int) { mend(h.Codes, steady, Unmapped) }
+
 // Changes is how often the class changes from one epoch to the next, where both map the ground.
 func (h *History) Changes() (n int) {
 	for e := 1; e < len(h.Codes); e++ {

@@ -240,7 +240,7 @@ func (c *comparison) measure(lone bool) (err error) {
 	if c.o.Steady > 0 {
 		mended, share := c.out.MendedShare()
 		w.note(fmt.Sprintf("a class that holds for fewer than %s between epochs of one other class is taken for that class: %s %s were mended, %s %% of the ground that the first two epochs map",
-			text.Count(c.o.Steady, "epoch"), text.Number(mended, text.Decimals(mended)), c.terms.unit.Name, text.Number(share, 2)))
+			text.Count(c.o.Steady, "epoch"), fmt.Sprintf("%.4g", mended), c.terms.unit.Name, fmt.Sprintf("%.3g", share)))
 	}
 	return nil
 }

@@ -58,7 +58,7 @@ func (k *kernel) fewDiffer() bool {
 		}
 		all, differing = all+n, differing+m
 	}
-	d.few = 2*differing <= all
+	d.few = 2*differing <= all || k.long != nil && 4*differing <= 3*all // measured: of many layers runs are dearer
 	return d.few
 }
 
@@ -106,14 +106,6 @@ func (k *kernel) bytesOf(row, columns int) (rows [mostWord][]uint8) {
 		rows[i] = rows[min(i, len(k.layers)-1)][:columns]
 	}
 	return rows
-}
-
-// wordAt are the bytes of a column as a word.
-func wordAt(rows *[mostWord][]uint8, col int) (w uint64) {
-	for i := range rows {
-		w |= uint64(rows[i][col]) << (8 * i)
-	}
-	return w
 }
 
 // wordMask has the bits of a word that are those of layers.

@@ -215,25 +215,43 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 // runsWords is runs for four to eight layers of bytes.
 func (k *kernel) runsWords(row, from, to int, moments bool, origin int) error {
 	rows := k.bytesOf(row, to)
+	a, b, c, d, e, f, g, h := rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7]
+	b, c, d, e, f, g, h = b[:len(a)], c[:len(a)], d[:len(a)], e[:len(a)], f[:len(a)], g[:len(a)], h[:len(a)]
+	mask := k.wordMask()
+	acc, seen, group, marks := k.acc, k.seen, k.group, k.marks.acc
 	last := from
 	for n, ends := 0, k.endsIn(from, to); n <= len(ends); n++ {
 		end := to
 		if n < len(ends) {
 			end = int(ends[n])
 		}
-		s, err := k.met(wordAt(&rows, end-1)&k.wordMask(), end-1, row)
-		if err != nil {
-			return err
+		i := uint(end - 1)
+		if i >= uint(len(a)) {
+			break // never: ends lie in the row
+		}
+		word := uint64(a[i]) | uint64(b[i])<<8 | uint64(c[i])<<16 | uint64(d[i])<<24 | uint64(e[i])<<32 | uint64(f[i])<<40 | uint64(g[i])<<48 | uint64(h[i])<<56
+		word &= mask
+		met := &k.differ.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
+		s := uint(met.slot - 1)
+		if met.slot == 0 || met.word != word {
+			k.seen = seen
+			slot, err := k.met(word, int(i), row)
+			if err != nil {
+				return err
+			}
+			s = uint(slot)
+			acc, seen, group, marks = k.acc, k.seen, k.group, k.marks.acc
 		}
 		if moments {
-			k.acc[s] += packed[end-origin] - packed[last-origin]
+			acc[s] += packed[end-origin] - packed[last-origin]
 		} else {
-			k.acc[s] += uint64(end - last)
+			acc[s] += uint64(end - last)
 		}
-		k.seen |= 1 << (uint(s) >> k.group)
-		k.marks.acc.set(int(s))
+		seen |= 1 << (s >> group & 63)
+		marks.set(int(s))
 		last = end
 	}
+	k.seen = seen
 	return nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/book"
 	"github.com/verdex-land/verdex/internal/model"
 	"github.com/verdex-land/verdex/internal/sheets"
@@ -16,9 +17,13 @@ import (
 type changeOptions struct {
 	Rest []string `arg:"-"` // it takes none
 	job.ChangeOptions
-	Table          string `opt:"table" choose:"summary,matrix,parts,intensity,histories,since" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift), intensity, histories (a row for each sequence of classes over all epochs) or since (since when the ground of each class has been that class)"`
-	Top            int    `opt:"top" least:"0" most:"1000000" help:"of --table histories, the <NUMBER> largest of each zone, and the others as one; 0 is all in files and 12 where they are drawn"`
-	Map            string `opt:"map" out:"map" help:"write a raster with a code for each transition from the first epoch to the last to <FILE>, and its legend beside it"`
+	Table          string  `opt:"table" choose:"summary,matrix,parts,intensity,histories,since" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift), intensity, histories (a row for each sequence of classes over all epochs) or since (since when the ground of each class has been that class)"`
+	Top            int     `opt:"top" least:"0" most:"1000000" help:"of --table histories, the <NUMBER> largest of each zone, and the others as one; 0 is all in files and 12 where they are drawn"`
+	GroupRare      float64 `opt:"group-rare" least:"0" help:"of --table histories, group by their course those that have less than an <AREA>, in the unit, in all zones together"`
+	Map            string  `opt:"map" out:"map" help:"write a raster with a code for each transition from the first epoch to the last to <FILE>, and its legend beside it"`
+	MapSince       string  `opt:"map-since" out:"map" help:"write a raster of the epoch since which each cell has been what it is at the last one to <FILE>, and its legend beside it"`
+	MapKind        string  `opt:"map-kind" out:"map" help:"write a raster of the course of each cell (stable, changed once, changed and went on, went and came back, unsteady) to <FILE>, and its legend beside it"`
+	MapCount       string  `opt:"map-count" out:"map" help:"write a raster of how often each cell changes its class to <FILE>, and its legend beside it"`
 	checkOutput    `group:"checks"`
 	postOptions    `group:"book"`
 	tableOptions   `group:"output"`
@@ -69,9 +74,10 @@ func runChange(s *session, o *changeOptions) error {
 	if o.Top > 0 && o.Table != "histories" {
 		return usage("--top is for --table histories, and --table %s shows all", o.Table)
 	}
-	if o.Table == "histories" || o.Table == "since" {
-		o.Histories = true
+	if o.GroupRare > 0 && o.Table != "histories" {
+		return usage("--group-rare is for --table histories, and --table %s has no histories to group", o.Table)
 	}
+	o.Histories = o.Table == "histories" || o.Table == "since"
 	if err := s.checkPost(&o.postOptions, "of each raster"); err != nil {
 		return err
 	}
@@ -84,6 +90,10 @@ func runChange(s *session, o *changeOptions) error {
 		return err
 	}
 	defer r.Close()
+	if o.GroupRare > 0 {
+		n, grouped := r.Traced.GroupRare(o.GroupRare)
+		s.Note(fmt.Sprintf("%s of less than %s %s, with %s %s in all, are grouped by their course", text.Count(n, "history"), text.Number(o.GroupRare, text.Decimals(o.GroupRare)), r.Unit.Name, text.Number(grouped, text.Decimals(grouped)), r.Unit.Name))
+	}
 	which := changeTables[o.Table]
 	if o.Table == "histories" {
 		which.table = func(c *job.Changed) *model.Table { return model.HistoriesOf(c.Traced, o.Top) }
@@ -95,10 +105,23 @@ func runChange(s *session, o *changeOptions) error {
 		out.sheets = func() []*table.Sheet { return sheets.Accounts(made(), r.Unit, false) }
 	}
 	if out.format != "table" {
-		err = s.write(out, which.table(r))
+		t := which.table(r)
+		if r.Steady > 0 {
+			t = model.Mended(t, r.Changes)
+		}
+		err = s.write(out, t)
 	}
 	if err == nil && o.Map != "" {
 		err = s.writeChangeMap(o.Map, r)
+	}
+	for _, m := range []struct {
+		path  string
+		which job.HistoryMap
+		what  string
+	}{{o.MapSince, job.MapSince, "since which epoch each cell has been what it is"}, {o.MapKind, job.MapKind, "the course of each cell"}, {o.MapCount, job.MapCount, "how often each cell changes its class"}} {
+		if err == nil && m.path != "" {
+			err = s.writeHistoryMap(m.path, r, m.which, m.what)
+		}
 	}
 	if err == nil {
 		err = s.writeChecks(o.checkOutput, r.Checks)
@@ -116,6 +139,22 @@ func runChange(s *session, o *changeOptions) error {
 		}
 	}
 	return s.reportChecks(o.checkOutput, r.Checks)
+}
+
+// writeHistoryMap stages a map of histories, and its legend.
+func (s *session) writeHistoryMap(path string, r *job.Changed, which job.HistoryMap, what string) error {
+	m, classes, err := r.HistoryRaster(path, which)
+	if err != nil {
+		return err
+	}
+	if err := s.writeRaster(path, m, rasterOptions{}); err != nil {
+		return err
+	}
+	if err := s.writeLegend(legendBeside(path), classes); err != nil {
+		return err
+	}
+	s.noteThen(fmt.Sprintf("%s: %s from %s to %s; %s names its codes", path, what, r.Epochs[0], r.Epochs[len(r.Epochs)-1], legendBeside(path)))
+	return nil
 }
 
 // writeChangeMap stages the map of what became of each cell, and its legend.

@@ -36,6 +36,14 @@ func paintHistories(c *canvas, h *change.Histories, top int) error {
 			most = max(most, a)
 			courses[z.List[k].Course()].Add(z.List[k].Extent)
 		}
+		rare := 0
+		var grouped tally.Extent
+		for course, r := range z.Rare {
+			rare += r.Histories
+			grouped.Add(r.Extent)
+			courses[course].Add(r.Extent)
+		}
+		whole += h.Area(grouped)
 		decimals := text.Decimals(most)
 		number := max(8, runewidth.StringWidth(text.Number(most, decimals))+2)
 		percent := func(a float64) string { return right(text.Number(a/whole*100, 1), 7) + " %" }
@@ -55,6 +63,10 @@ func paintHistories(c *canvas, h *change.Histories, top int) error {
 		if n := len(z.List) - top; n > 0 {
 			a := h.Area(others)
 			c.line("  ", pad, right(text.Number(a, decimals), number), percent(a), "  ", text.Count(n, "other history"))
+		}
+		if rare > 0 {
+			a := h.Area(grouped)
+			c.line("  ", pad, right(text.Number(a, decimals), number), percent(a), "  ", text.Count(rare, "rare history"))
 		}
 		if z.Outside > 0 {
 			c.line("  ", pad, right(text.Number(z.Outside, decimals), number), percent(z.Outside), "  outside the rasters")

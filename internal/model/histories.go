@@ -1,6 +1,7 @@
 package model
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -22,6 +23,9 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 			for k := range z.List {
 				whole += h.Area(z.List[k].Extent)
 			}
+			for _, r := range z.Rare {
+				whole += h.Area(r.Extent)
+			}
 			var others tally.Extent
 			for k := range z.List {
 				x := &z.List[k]
@@ -34,19 +38,24 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 					since = h.Epochs[e]
 				}
 				a := h.Area(x.Extent)
-				row = append(row[:0], z.ID, z.Name, from, to, HistoryNames(h, x), HistoryCodes(x), x.Course().String(), x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
+				row = append(row[:0], z.ID, z.Name, from, to, HistoryNames(h, x), HistoryCodes(x), x.Course().String(), 1, x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
 				if !yield(row) {
 					return
 				}
 			}
-			rest := []struct {
+			type rest struct {
 				name string
+				n    any
 				area float64
 				is   bool
-			}{{"other", h.Area(others), top > 0 && len(z.List) > top}, {"outside", z.Outside, z.Outside > 0}}
-			for _, r := range rest {
+			}
+			list := []rest{{"other", len(z.List) - top, h.Area(others), top > 0 && len(z.List) > top}}
+			for course, r := range z.Rare {
+				list = append(list, rest{change.Course(course).String(), r.Histories, h.Area(r.Extent), r.Histories > 0})
+			}
+			for _, r := range append(list, rest{"outside", nil, z.Outside, z.Outside > 0}) {
 				if r.is {
-					row = append(row[:0], z.ID, z.Name, from, to, nil, nil, r.name, nil, nil, r.area, h.Unit.Name, area.Percent(r.area, whole))
+					row = append(row[:0], z.ID, z.Name, from, to, nil, nil, r.name, r.n, nil, nil, r.area, h.Unit.Name, area.Percent(r.area, whole))
 					if !yield(row) {
 						return
 					}
@@ -55,6 +64,26 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 		}
 	}
 	return t
+}
+
+// Mended is a table of changes with one more column: what was mended in the zone of each row.
+func Mended(t *Table, c *change.Changes) *Table {
+	by := map[string]float64{}
+	for i := range c.Pairs[0].Zones {
+		by[c.Pairs[0].Zones[i].ID] = c.Mended[i]
+	}
+	zone := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == "zone_id" })
+	out := *t
+	out.Columns = append(slices.Clone(t.Columns), columns["mended"])
+	out.Rows = func(yield func([]any) bool) {
+		row := make([]any, 0, len(out.Columns))
+		for r := range t.Rows {
+			if row = append(append(row[:0], r...), by[r[zone].(string)]); !yield(row) {
+				return
+			}
+		}
+	}
+	return &out
 }
 
 // SinceOf is the table of how long the ground of each class has been what it is: the area by the epoch since which it has been that class, the last one first.

@@ -139,6 +139,7 @@ var columns = func() map[string]Column {
 		"outside", "area outside the raster",
 		"not mapped", "area that the later epoch does not map",
 		"total", "sum over the classes",
+		"mended", "ground of the zone on which a class was taken for the one before and after it, with --steady",
 		"since_first", "extent less that at the first epoch",
 		"since_previous", "extent less that at the previous epoch",
 		"before", "area in the first posting",
@@ -185,6 +186,7 @@ var columns = func() map[string]Column {
 		"postings", "number of postings",
 		"rows", "number of rows",
 		"samples", "number of samples",
+		"histories", "number of histories that the row has: one, those that are grouped, or the other ones",
 		"changes", "how often the class changes from one epoch to the next, where both map the ground",
 	)
 	return columns
