@@ -47,6 +47,9 @@ func (p percentages) add(c rows.Line) {
 	if c.Text("from_epoch") != "" || c.Text("to_epoch") != "" {
 		epoch = c.Text("from_epoch") + "–" + c.Text("to_epoch")
 	}
+	if all := c.Text("epoch_labels"); all != "" {
+		epoch = all
+	}
 	key := [2]string{epoch, c.Text("zone_id")}
 	of := p[key]
 	if of == nil {

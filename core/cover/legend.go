@@ -6,6 +6,7 @@ package cover
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -22,6 +23,8 @@ type Class struct {
 	Name  string
 	Color raster.Color
 	Group string // a broader class, "" for none
+	// Category is the land-use category of inventories of greenhouse gases, one of [Categories], "" for none.
+	Category string
 	// NoCode says that the name alone is what the class is known by: groups, and classes of polygons without a legend. Code is
 	// then a number within one legend only, which no table has.
 	NoCode bool
@@ -116,10 +119,24 @@ func (g *Groups) Of(code int) (Class, bool) {
 	return g.Legend.Find(k)
 }
 
+// Categories are the six land-use categories of the IPCC's guidelines for national inventories of greenhouse gases (2006, volume 4, chapter 3.2).
+var Categories = []string{"forest land", "cropland", "grassland", "wetlands", "settlements", "other land"}
+
+func categoryOf(text string) (string, error) {
+	name := strings.ToLower(strings.Join(strings.Fields(text), " "))
+	if name == "other" {
+		name = "other land"
+	}
+	if name != "" && !slices.Contains(Categories, name) {
+		return "", fmt.Errorf("the category %q is not one of %s", text, strings.Join(Categories, ", "))
+	}
+	return name, nil
+}
+
 // ReadLegend reads a legend from CSV with the columns code, name, color (#rrggbb) and optionally
-// group, in any order. Classes without a colour get one.
+// group and category, in any order. Classes without a colour get one.
 func ReadLegend(from files.System, path string) (*Legend, error) {
-	t, notes, err := rows.Read(from, path, []string{"code", "name"}, []string{"color", "group"})
+	t, notes, err := rows.Read(from, path, []string{"code", "name"}, []string{"color", "group", "category"})
 	if err != nil {
 		return nil, err
 	}
@@ -131,6 +148,9 @@ func ReadLegend(from files.System, path string) (*Legend, error) {
 			return nil, fmt.Errorf("%s: line %d: the code %q is not a whole number", path, r.Line, r.Cell["code"])
 		}
 		c := Class{Code: code, Name: r.Cell["name"], Group: r.Cell["group"], Color: Shade(len(classes))}
+		if c.Category, err = categoryOf(r.Cell["category"]); err != nil {
+			return nil, fmt.Errorf("%s: line %d: %w", path, r.Line, err)
+		}
 		if c.Name == "" {
 			return nil, fmt.Errorf("%s: line %d: class %d has no name", path, r.Line, code)
 		}

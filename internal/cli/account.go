@@ -22,7 +22,7 @@ type statementOutput struct {
 func accountCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "account",
-		Usage: "accounts from tallies and change tables: extent, composition, matrix, flows, series, accuracy",
+		Usage: "accounts from tallies and change tables: extent, composition, matrix, flows, series, remaining, accuracy",
 		Description: `Makes statements that balance from the tables that measure and change write, without reading a raster
 again.
 
@@ -31,9 +31,10 @@ again.
   verdex account composition extents.csv --rank "Built-up"
   verdex account flows matrix.csv --flows flows.csv
   verdex account series extents_2004.csv extents_2012.csv extents_2020.csv
+  verdex account remaining histories.csv --legend legend.csv
   verdex account extent orrin.book#wards                   an account of a book
   verdex account accuracy samples.csv --cover cover.tif --legend legend.csv`,
-		Commands: []*cli.Command{extentAccountCommand(), compositionCommand(), matrixCommand(), flowsCommand(), seriesCommand(), accuracyCommand()},
+		Commands: []*cli.Command{extentAccountCommand(), compositionCommand(), matrixCommand(), flowsCommand(), seriesCommand(), remainingCommand(), accuracyCommand()},
 	}
 }
 
@@ -183,6 +184,30 @@ first and since the previous one.
 			return err
 		}
 		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Series(a) }, nil, func(c *canvas) error { return paintSeries(c, a.Extents, a.Terms) })
+	})
+}
+
+type remainingOptions struct {
+	job.RemainingOptions
+	statementOutput
+}
+
+func remainingCommand() *cli.Command {
+	return command(cli.Command{
+		Name: "remaining", Usage: "land remaining in a category of land use, and land converted to it",
+		Description: `Makes of tables of change --table histories what inventories of greenhouse gases ask for: in every year, land that
+remains in a category, and land that was converted to it within the last --years, by the category that it comes from. The column
+category of the legend says which class belongs to forest land, cropland, grassland, wetlands, settlements or other land.
+
+  verdex change --epoch 2004=a.tif --epoch 2012=b.tif --epoch 2020=c.tif --table histories --out histories.csv
+  verdex account remaining histories.csv --legend legend.csv
+  verdex account remaining histories.csv --legend legend.csv --years 10 --out remaining.csv`,
+	}, func(s *session, o *remainingOptions) error {
+		a, err := job.Remaining(s.ctx, s.env(), o.RemainingOptions)
+		if err != nil {
+			return err
+		}
+		return s.show(&o.statementOutput, a.Checks, func(int) *model.Table { return model.Remaining(a) }, nil, func(c *canvas) error { return paintRemaining(c, a) })
 	})
 }
 

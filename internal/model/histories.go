@@ -16,7 +16,7 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 	t := &Table{Name: historiesKind.Name, Title: "Histories in " + h.Unit.Label, Columns: historiesKind.Columns, Count: -1}
 	t.Rows = func(yield func([]any) bool) {
 		row := make([]any, 0, len(t.Columns))
-		from, to := h.Epochs[0], h.Epochs[len(h.Epochs)-1]
+		epochs := strings.Join(h.Epochs, ";")
 		for i := range h.Zones {
 			z := &h.Zones[i]
 			whole := z.Outside
@@ -38,7 +38,7 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 					since = h.Epochs[e]
 				}
 				a := h.Area(x.Extent)
-				row = append(row[:0], z.ID, z.Name, from, to, HistoryNames(h, x), HistoryCodes(x), x.Course().String(), 1, x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
+				row = append(row[:0], z.ID, z.Name, epochs, HistoryNames(h, x), HistoryCodes(x), x.Course().String(), 1, x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
 				if !yield(row) {
 					return
 				}
@@ -55,7 +55,7 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 			}
 			for _, r := range append(list, rest{"outside", nil, z.Outside, z.Outside > 0}) {
 				if r.is {
-					row = append(row[:0], z.ID, z.Name, from, to, nil, nil, r.name, r.n, nil, nil, r.area, h.Unit.Name, area.Percent(r.area, whole))
+					row = append(row[:0], z.ID, z.Name, epochs, nil, nil, r.name, r.n, nil, nil, r.area, h.Unit.Name, area.Percent(r.area, whole))
 					if !yield(row) {
 						return
 					}

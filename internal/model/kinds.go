@@ -8,7 +8,7 @@ type Kind struct {
 }
 
 // Kinds are all kinds of tables. The columns of each are defined here and nowhere else.
-var Kinds = []*Kind{extentsKind, wideExtentsKind, changesKind, transitionsKind, matrixKind, partsKind, intensityKind, historiesKind, sinceKind, summariesKind, compositionKind, wideCompositionKind, rankKind, extentAccountKind, flowsKind, seriesKind,
+var Kinds = []*Kind{extentsKind, wideExtentsKind, changesKind, transitionsKind, matrixKind, partsKind, intensityKind, historiesKind, sinceKind, summariesKind, compositionKind, wideCompositionKind, rankKind, extentAccountKind, remainingKind, flowsKind, seriesKind,
 	accuraciesKind, errorMatrixKind, checksKind, legendsKind, zonesKind, bookAccountsKind, bookHistoryKind, bookDiffKind}
 
 func kind(name, about, columns, more string) *Kind {
@@ -24,7 +24,7 @@ var (
 	transitionsKind     = kind("transitions", "The ground that each class gave to each other class. Made by `change --table matrix`.", "zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,to_code,to_name,area,unit,pct_of_zone,pct_of_opening", "")
 	matrixKind          = kind("matrix", "The same as a square, a row for each class of the earlier epoch. Made by `change --table matrix --layout wide` and `account matrix`.", "zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,not mapped,total,unit", classesAcross+" of the later epoch")
 	partsKind           = kind("parts", "The change of each class in three parts. Made by `change --table parts`.", "zone_id,zone_name,from_epoch,to_epoch,class_code,class_name,gain,loss,net_change,quantity,exchange,shift,unit", "")
-	historiesKind       = kind("histories", "What each piece of ground went through over all epochs, in each zone, the largest first. Made by `change --table histories`.", "zone_id,zone_name,from_epoch,to_epoch,history,history_codes,course,histories,changes,since_epoch,area,unit,pct_of_zone", "")
+	historiesKind       = kind("histories", "What each piece of ground went through over all epochs, in each zone, the largest first. Made by `change --table histories`.", "zone_id,zone_name,epoch_labels,history,history_codes,course,histories,changes,since_epoch,area,unit,pct_of_zone", "")
 	sinceKind           = kind("since", "Since when the ground of each class has been that class, as far as the epochs show: a row for each epoch since which some has. Made by `change --table since`.", "zone_id,zone_name,epoch,class_code,class_name,since_epoch,years,area,unit,pct_of_extent,mean_years", "")
 	intensityKind       = kind("intensity", "How intense change is beside an even spread. Made by `change --table intensity`.", "zone_id,zone_name,from_epoch,to_epoch,level,from_code,from_name,to_code,to_name,area_per_year,unit,intensity_pct,uniform_pct,stands,per", "")
 	summariesKind       = kind("summary", "Statistics of measurements in each zone. Made by `summarise`.", "zone_id,zone_name", "with `--per-class`, `class_code` and `class_name`; a column for each statistic; `unit` behind an area")
@@ -32,6 +32,7 @@ var (
 	wideCompositionKind = kind("composition", "The same with `--layout wide`: a row for each zone.", "epoch,zone_id,zone_name,unit", classesAcross+", and one with its percentage")
 	rankKind            = kind("rank", "Zones by the extent of a class. Made by `account composition --rank`.", "epoch,rank,zone_id,zone_name,class_code,class_name,area,unit,pct_of_zone,pct_of_class", "")
 	extentAccountKind   = kind("extent_account", "Extent accounts: a row for each entry. Made by `account extent`.", "zone_id,zone_name,from_epoch,to_epoch,entry,total,unit", classesAcross)
+	remainingKind       = kind("remaining", "Land remaining in a category of land use, and land converted to it within a time of transition, by the category that it was converted from, in each year. Ground that some epoch does not map, and ground beyond the rasters, has no category of its own. Made by `account remaining`.", "zone_id,zone_name,year,category,opening,additions,reductions,closing,remaining,converted,from_forest_land,from_cropland,from_grassland,from_wetlands,from_settlements,from_other_land,unit", "")
 	flowsKind           = kind("flows", "How much ground each process moved. Made by `account flows`.", "zone_id,zone_name,from_epoch,to_epoch,flow,managed,area,unit,pct_of_mapped,pct_of_changed", "")
 	seriesKind          = kind("series", "The extent of each class over the epochs. Made by `account series`.", "zone_id,zone_name,class_code,class_name,epoch,area,unit,since_first,since_previous,pct_since_first,pct_since_previous,pct_per_year_since_first,pct_per_year_since_previous", "")
 	accuraciesKind      = kind("accuracy", "How accurate a map is, and how large its classes are on the ground. Made by `account accuracy`.", "class_code,class_name,samples,users_accuracy,users_ci95,producers_accuracy,producers_ci95,mapped,adjusted,adjusted_ci95,unit", "")

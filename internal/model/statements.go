@@ -158,6 +158,28 @@ func Flows(a *job.FlowAccounts) *Table {
 	return Of("flows", "Flows in "+a.Unit.Label, flowsKind.Columns, rows)
 }
 
+// Remaining is the account of land remaining in categories and converted to them.
+func Remaining(a *job.RemainingAccount) *Table {
+	t := &Table{Name: remainingKind.Name, Title: fmt.Sprintf("Land remaining and converted within %g years, in %s", a.Years, a.Unit.Label), Columns: remainingKind.Columns, Count: len(a.Rows)}
+	t.Rows = func(yield func([]any) bool) {
+		row := make([]any, 0, len(t.Columns))
+		for _, r := range a.Rows {
+			row = append(row[:0], r.Zone.ID, r.Zone.Name, r.Year, r.Category, r.Opening/a.Unit.M2)
+			if r.From == nil {
+				row = append(row, nil, nil, r.Closing/a.Unit.M2, nil, nil, nil, nil, nil, nil, nil, nil)
+			} else {
+				for _, v := range append([]float64{r.Additions, r.Reductions, r.Closing, r.Remaining, r.Converted}, r.From...) {
+					row = append(row, v/a.Unit.M2)
+				}
+			}
+			if !yield(append(row, a.Unit.Name)) {
+				return
+			}
+		}
+	}
+	return t
+}
+
 // Accuracy is the table of accuracies and adjusted extents.
 func Accuracy(a *job.Assessed) *Table {
 	var rows [][]any
