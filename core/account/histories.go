@@ -16,6 +16,7 @@ import (
 type Histories struct {
 	Epochs  []string
 	Zones   []cover.Named
+	Classes []cover.Named
 	List    []History
 	Notes   []string // what had to be assumed when tables were read
 	outside map[string]float64
@@ -33,10 +34,10 @@ type History struct {
 func ReadHistories(paths []string, read Reader) (*Histories, error) {
 	h := &Histories{outside: map[string]float64{}}
 	parts := percentages{}
-	zones, seen := map[string]int32{}, map[string]bool{}
+	zones, classes, seen := map[string]int32{}, map[string]int32{}, map[string]bool{}
 	for _, path := range paths {
-		notes, err := read(path, []string{"zone_id", "epoch_labels", "history_codes", "course", "area", "unit"}, []string{"zone_name"}, func(row rows.Row) error {
-			return h.add(rows.Line{Path: path, Row: row}, parts, zones, seen)
+		notes, err := read(path, []string{"zone_id", "epoch_labels", "history_codes", "course", "area", "unit"}, []string{"zone_name", "history"}, func(row rows.Row) error {
+			return h.add(rows.Line{Path: path, Row: row}, parts, zones, classes, seen)
 		})
 		if err != nil {
 			return nil, hint(err, "a table of histories is needed, which change --table histories writes")
@@ -50,7 +51,7 @@ func ReadHistories(paths []string, read Reader) (*Histories, error) {
 	return h, nil
 }
 
-func (h *Histories) add(c rows.Line, parts percentages, zones map[string]int32, seen map[string]bool) error {
+func (h *Histories) add(c rows.Line, parts percentages, zones, classes map[string]int32, seen map[string]bool) error {
 	if c.Text("zone_id") == "" {
 		return c.Wrong("it has no zone_id")
 	}
@@ -87,9 +88,18 @@ func (h *Histories) add(c rows.Line, parts percentages, zones map[string]int32, 
 		return c.Wrong("the history %q of zone %s occurs twice", codes, c.Text("zone_id"))
 	}
 	seen[key] = true
+	names := strings.Split(c.Text("history"), " › ")
 	for e, code := range x.Codes {
 		if code == "?" {
 			x.Codes[e] = ""
+			continue
+		}
+		class := cover.Named{ID: code}
+		if len(names) == len(x.Codes) {
+			class.Name = names[e]
+		}
+		if _, err := note(&h.Classes, classes, class); err != nil {
+			return c.Wrong("class %v", err)
 		}
 	}
 	h.List = append(h.List, x)

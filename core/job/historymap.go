@@ -91,6 +91,9 @@ func historyClasses(epochs []string, which HistoryMap) (out []cover.Class, none 
 // CourseColor is the colour of a course in maps and figures.
 func CourseColor(k change.Course) raster.Color { return courseColors[k] }
 
+// EpochColor is the colour of the k-th of n epochs in maps and figures of histories: the later, the stronger.
+func EpochColor(k, n int) raster.Color { return ramp(k, n) }
+
 // courseColors are the colours of courses: pale where little happens, strong where it does.
 var courseColors = [...]raster.Color{
 	{R: 0xd9, G: 0xd9, B: 0xcf}, // stable

@@ -11,18 +11,60 @@ import (
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
-	"github.com/verdex-land/verdex/core/rows"
 	"github.com/verdex-land/verdex/core/text"
-	"github.com/verdex-land/verdex/core/vector/tables"
 )
+
+// HistoriesOptions are those of what is made of tables of histories.
+type HistoriesOptions struct {
+	Tables       []string `arg:"TABLE..." in:"table"`
+	LegendOption `group:"classes"`
+	UnitOption   `group:"classes"`
+}
+
+// Histories are what tables of histories hold.
+type Histories struct {
+	*account.Histories
+	Unit   area.Unit
+	Legend *cover.Legend // nil for none
+	*Report
+}
+
+// ReadHistories reads tables of histories.
+func ReadHistories(ctx context.Context, env Env, o HistoriesOptions) (*Histories, error) {
+	_, h, err := readHistories(ctx, env, &o, o)
+	return h, err
+}
+
+func readHistories(ctx context.Context, env Env, options any, o HistoriesOptions) (*work, *Histories, error) {
+	w, report, err := begin(ctx, env, options, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(o.Tables) == 0 {
+		return nil, nil, fault.Misusef("", "", "no table is named")
+	}
+	t, err := w.readTerms(ClassOptions{LegendOption: o.LegendOption, By: "class", UnitOption: o.UnitOption})
+	if err != nil {
+		return nil, nil, err
+	}
+	s := &statement{work: w, out: &Terms{Legend: t.legend}}
+	h, err := account.ReadHistories(o.Tables, s.reader())
+	if err != nil {
+		return nil, nil, err
+	}
+	w.note(h.Notes...)
+	if h.Classes, err = account.Arrange(h.Classes, s.out.Legend); err != nil {
+		return nil, nil, err
+	}
+	return w, &Histories{h, t.unit, s.out.Legend, report}, nil
+}
 
 // RemainingOptions are those of [Remaining].
 type RemainingOptions struct {
-	Tables       []string `arg:"TABLE..." in:"table"`
-	Years        float64  `opt:"years" default:"20" least:"0.1" most:"1000" help:"for how many <YEARS> land counts as converted"`
-	LegendOption `group:"classes"`
-	UnitOption   `group:"classes"`
+	Years float64 `opt:"years" default:"20" least:"0.1" most:"1000" help:"for how many <YEARS> land counts as converted"`
+	HistoriesOptions
 }
 
 // RemainingAccount is the account of land remaining in a category and converted to it; the rows of a zone and year lie together.
@@ -37,34 +79,19 @@ type RemainingAccount struct {
 
 // Remaining makes the account of land remaining in a category of land use, and of land converted to it, of tables of histories. The legend says which category each class belongs to.
 func Remaining(ctx context.Context, env Env, o RemainingOptions) (*RemainingAccount, error) {
-	w, report, err := begin(ctx, env, &o, false)
-	if err != nil {
-		return nil, err
-	}
-	if len(o.Tables) == 0 {
-		return nil, fault.Misusef("", "", "no table is named")
-	}
 	if o.Legend == "" {
 		return nil, fault.Misusef("", "", "nothing says which category of land use each class belongs to").By("name a legend with the column category", "legend", "FILE")
 	}
-	t, err := w.readTerms(ClassOptions{LegendOption: o.LegendOption, By: "class", UnitOption: o.UnitOption})
+	w, h, err := readHistories(ctx, env, &o, o.HistoriesOptions)
 	if err != nil {
 		return nil, err
 	}
-	h, err := account.ReadHistories(o.Tables, func(name string, needed, optional []string, each func(rows.Row) error) ([]string, error) {
-		w.reads("table", name)
-		return tables.Each(w.env.files(), name, needed, optional, each)
-	})
-	if err != nil {
-		return nil, err
-	}
-	w.note(h.Notes...)
 	list, err := h.Remaining(o.Years, func(code string) string {
 		n, err := strconv.Atoi(code)
 		if err != nil {
 			return ""
 		}
-		c, _ := t.legend.Find(n)
+		c, _ := h.Legend.Find(n)
 		return c.Category
 	})
 	var none *account.NoCategory
@@ -73,7 +100,7 @@ func Remaining(ctx context.Context, env Env, o RemainingOptions) (*RemainingAcco
 		for _, code := range none.Codes {
 			name := code
 			if n, err := strconv.Atoi(code); err == nil {
-				if c, ok := t.legend.Find(n); ok {
+				if c, ok := h.Legend.Find(n); ok {
 					name += " " + c.Name
 				}
 			}
@@ -86,7 +113,7 @@ func Remaining(ctx context.Context, env Env, o RemainingOptions) (*RemainingAcco
 		return nil, fmt.Errorf("%s: %w", strings.Join(o.Tables, ", "), err)
 	}
 	w.note(fmt.Sprintf("what changes its category between two epochs does so evenly over the time between them; conversions before %s are not known, and such land counts as remaining", h.Epochs[0]))
-	return &RemainingAccount{list, h.Epochs, o.Years, t.unit, h.CheckRemaining(list), report}, nil
+	return &RemainingAccount{list, h.Epochs, o.Years, h.Unit, h.CheckRemaining(list), h.Report}, nil
 }
 
 // Zones returns the rows of each zone and year.

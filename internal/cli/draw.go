@@ -26,7 +26,7 @@ stand for the files of a figure: it then has the zones, the epochs and the legen
   verdex draw trend extents_*.csv --legend legend.csv --out trend.png
   verdex draw map plan.yaml --zones wards --epoch 2004 --zone W3 --out w3.png`,
 		Commands: []*cli.Command{mapFigureCommand(), pairFigureCommand(), differenceFigureCommand(), shadeFigureCommand(), barsFigureCommand(), trendFigureCommand(),
-			matrixFigureCommand(), flowsFigureCommand(), ranksFigureCommand(), checkFigureCommand()},
+			matrixFigureCommand(), flowsFigureCommand(), historiesFigureCommand(), sinceFigureCommand(), ranksFigureCommand(), checkFigureCommand()},
 	}
 }
 

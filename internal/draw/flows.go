@@ -178,8 +178,8 @@ func (f *FlowsFigure) draw(p *pen) {
 			p.rect(x(e), tops[e][k], bar, math.Max(totals[e][k]*scale, 0.75), f.Keys[k].Color)
 		}
 	}
-	p.sideLabels(f, totals[0], tops[0], scale, at.x-8, label-10, right)
-	p.sideLabels(f, totals[steps], tops[steps], scale, at.x+at.w+8, label-10, left)
+	p.sideLabels(f.Keys, totals[0], tops[0], scale, at.x-8, label-10, right)
+	p.sideLabels(f.Keys, totals[steps], tops[steps], scale, at.x+at.w+8, label-10, left)
 }
 
 // band fills a band between two heights, bent like an S.
@@ -196,9 +196,9 @@ func (p *pen) band(x0, y0, x1, y1, width float64, c color.NRGBA) {
 }
 
 // sideLabels names the classes beside the first or the last epoch, where they have room.
-func (p *pen) sideLabels(f *FlowsFigure, totals, tops []float64, scale, x, room float64, to align) {
+func (p *pen) sideLabels(keys []Key, totals, tops []float64, scale, x, room float64, to align) {
 	free := math.Inf(-1)
-	for k, key := range f.Keys {
+	for k, key := range keys {
 		y := tops[k] + totals[k]*scale/2 + 4
 		if y-textSize < free {
 			y = free + textSize

@@ -38,17 +38,23 @@ func (s *Step) Place(name string) (line, column int) {
 var dimensions = map[string]struct{ zones, epochs bool }{
 	"measure": {true, true}, "change": {zones: true}, "summarise": {zones: true}, "attach": {zones: true},
 	"account extent": {zones: true}, "account matrix": {zones: true}, "account flows": {zones: true},
-	"account composition": {zones: true}, "account series": {zones: true},
+	"account composition": {zones: true}, "account series": {zones: true}, "account remaining": {zones: true},
 	"account accuracy": {epochs: true},
 	"draw map":         {true, true}, "draw pair": {zones: true}, "draw difference": {zones: true}, "draw shade": {zones: true},
 	"draw bars": {zones: true}, "draw trend": {zones: true}, "draw ranks": {zones: true}, "draw matrix": {zones: true}, "draw flows": {zones: true},
+	"draw histories": {zones: true}, "draw since": {zones: true},
 }
 
-// ofTables are the commands that make statements of tables, and the command with its table that they take where none is named.
-var ofTables = map[string]string{
-	"account extent": "change", "account matrix": "change", "account flows": "change", "account composition": "measure", "account series": "measure",
-	"draw bars": "measure", "draw trend": "measure", "draw ranks": "measure", "draw matrix": "change", "draw flows": "change",
+// ofTables are the commands that make statements of tables, and what makes those that they take where none is named.
+var ofTables = map[string]tableSource{
+	"account extent": matrices, "account matrix": matrices, "account flows": matrices, "account composition": extents, "account series": extents, "account remaining": histories,
+	"draw bars": extents, "draw trend": extents, "draw ranks": extents, "draw matrix": matrices, "draw flows": matrices, "draw histories": histories, "draw since": histories,
 }
+
+// tableSource is a command and the table that it is to make.
+type tableSource struct{ command, table string }
+
+var extents, matrices, histories = tableSource{"measure", ""}, tableSource{"change", "matrix"}, tableSource{"change", "histories"}
 
 // stepKeys are the keys of an output besides the options of its command.
 var stepKeys = []string{"make", "of", "zones", "epochs"}
@@ -336,7 +342,7 @@ func (p *Plan) omit(command string, own, from section) {
 		}
 	case "attach":
 		drop("edges", "within", "within-id", "within-name")
-	case "account extent", "account flows", "account matrix", "account composition", "account series", "draw bars", "draw trend", "draw ranks", "draw matrix", "draw flows":
+	case "account extent", "account flows", "account matrix", "account composition", "account series", "account remaining", "draw bars", "draw trend", "draw ranks", "draw matrix", "draw flows", "draw histories", "draw since":
 		drop("zones", "zone-id", "zone-name")
 		if p.isPick(own["zones"]) { // whose tables are named
 			delete(from, "zones")

@@ -53,4 +53,4 @@ func (p *Plan) StepFor(command string, z *ZoneSet, e *Epoch, labels ...string) *
 }
 
 // TableOf is the command with the table that a command makes its statement of, "" for one that takes no tables.
-func TableOf(command string) string { return ofTables[command] }
+func TableOf(command string) string { return ofTables[command].command }

@@ -70,7 +70,8 @@ func TablesOf(options any) *option.Option {
 func (p *Plan) addTables() {
 	var hidden []*Step
 	for _, s := range slices.Clone(p.Steps) {
-		command := ofTables[s.Command]
+		source := ofTables[s.Command]
+		command := source.command
 		if command == "" || len(find(s.Options, "tables").Texts(s.Options)) > 0 {
 			continue
 		}
@@ -86,6 +87,9 @@ func (p *Plan) addTables() {
 		var tables []string
 		for _, e := range epochs {
 			name := "tables " + command
+			if source == histories {
+				name += " " + source.table
+			}
 			if z != nil {
 				name += " " + z.Name
 			}
@@ -97,8 +101,8 @@ func (p *Plan) addTables() {
 				out := &node{kind: scalar, key: "out", text: filepath.Join(".", strings.ReplaceAll(name, " ", "_")+".csv"), at: s.at.at}
 				n := &node{kind: mapping, key: name, at: s.at.at, keyAt: s.at.keyAt, items: []*node{out}}
 				own := section{"out": out}
-				if command == "change" {
-					table := &node{kind: scalar, key: "table", text: "matrix", at: s.at.at}
+				if source.table != "" {
+					table := &node{kind: scalar, key: "table", text: source.table, at: s.at.at}
 					n.items, own["table"] = append(n.items, table), table
 				}
 				digits := &node{kind: scalar, key: "digits", text: "-1", at: s.at.at}

@@ -100,14 +100,14 @@ func text(dir, name, body string) error {
 	return os.WriteFile(filepath.Join(dir, name), []byte(body), 0o644)
 }
 
-const legend = `code,name,color,group
-1,Open water,#4a7fb0,Water
-2,Wetland,#8fb8b0,Water
-3,Woodland,#3f7350,Nature
-4,Heath and rough grass,#b59a6a,Nature
-5,Pasture,#a9c27a,Farmland
-6,Arable land,#e0c766,Farmland
-7,Built-up,#9c4a4a,Settlement
+const legend = `code,name,color,group,category
+1,Open water,#4a7fb0,Water,wetlands
+2,Wetland,#8fb8b0,Water,wetlands
+3,Woodland,#3f7350,Nature,forest land
+4,Heath and rough grass,#b59a6a,Nature,grassland
+5,Pasture,#a9c27a,Farmland,grassland
+6,Arable land,#e0c766,Farmland,cropland
+7,Built-up,#9c4a4a,Settlement,settlements
 `
 
 const crosswalk = `# codes of the survey of 2004 to the classes of the account
@@ -231,6 +231,15 @@ outputs:
     make: account flows
     of: matrix
     out: results/flows.csv
+  histories: # what each piece of ground went through
+    make: change
+    zones: wards
+    table: histories
+    out: results/histories.csv
+  remaining: # for the inventory of greenhouse gases
+    make: account remaining
+    of: histories
+    out: results/remaining.csv
   series:
     make: account series
     of: extents
@@ -285,6 +294,10 @@ outputs:
     make: draw flows
     of: matrix
     out: results/flows.pdf
+  courses:
+    make: draw histories
+    of: histories
+    out: results/histories.svg
   package: # a folder to publish
     make: book export
     package: results/package

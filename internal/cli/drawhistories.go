@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/urfave/cli/v3"
+
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/internal/draw"
+)
+
+type historiesFigureOptions struct {
+	job.HistoriesOptions
+	Zone string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
+	setOption
+	figureOptions `group:"output"`
+}
+
+func historiesFigureCommand() *cli.Command {
+	return figureCommand(cli.Command{
+		Name: "histories", Usage: "what each piece of ground went through, as bands through all epochs",
+		Description: `Draws the histories of a table of change --table histories as bands whose width is area, in the colour of their
+course: what changed once, what went and came back. What stayed is pale.
+
+  verdex draw histories histories.csv --legend legend.csv --out histories.png`,
+	}, func(o *historiesFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *historiesFigureOptions, _ draw.Options) (draw.Figure, error) {
+		h, err := job.ReadHistories(s.ctx, s.env(), o.HistoriesOptions)
+		if err != nil {
+			return nil, err
+		}
+		list, err := historiesIn(h.Histories, o.Zone)
+		if err != nil {
+			return nil, err
+		}
+		f := bandsOf(h.Epochs, h.Classes, classKeys(h.Classes, h.Legend), list, h.Unit.M2, h.Unit.Name)
+		f.Title, f.Sub = "Histories, "+h.Epochs[0]+" to "+h.Epochs[len(h.Epochs)-1], h.Unit.Name+" of true ground; bands have the colour of what became of the ground, and pale ones stayed"
+		if o.Zone != "" {
+			f.Sub = o.Zone + ": " + f.Sub
+		}
+		return f, nil
+	})
+}
+
+// historiesIn are the histories of a zone, or those of all zones, of which each is one.
+func historiesIn(h *account.Histories, zone string) (out []account.History, err error) {
+	at := map[string]int{}
+	found := zone == ""
+	for _, x := range h.List {
+		z := h.Zones[x.Zone]
+		if zone != "" && z.ID != zone && z.Name != zone {
+			continue
+		}
+		found = true
+		key := fmt.Sprint(x.Codes)
+		if k, ok := at[key]; ok {
+			out[k].M2 += x.M2
+			continue
+		}
+		at[key] = len(out)
+		out = append(out, x)
+	}
+	if !found {
+		return nil, usage("--zone %s is none of the zones of the tables", zone)
+	}
+	return out, nil
+}
+
+// bandsOf are histories as bands.
+func bandsOf(epochs []string, classes []cover.Named, keys []draw.Key, list []account.History, m2 float64, unit string) *draw.HistoriesFigure {
+	f := &draw.HistoriesFigure{Epochs: epochs, Keys: slices.Clone(keys), Unit: unit}
+	for k := change.Stable; k <= change.NeverMapped; k++ {
+		f.Courses = append(f.Courses, draw.Key{Name: k.String(), Color: colorOf(job.CourseColor(k)), Border: true})
+	}
+	number, codes := map[string]int{}, map[string]int32{"": change.Unmapped}
+	for i, c := range classes {
+		number[c.ID], codes[c.ID] = i, int32(i)
+	}
+	for _, x := range list {
+		b := draw.HistoryBand{Area: x.M2 / m2}
+		var of change.History
+		for _, code := range x.Codes {
+			k, ok := number[code]
+			if !ok { // ground that the epoch does not map
+				k = len(f.Keys)
+				number[code] = k
+				f.Keys = append(f.Keys, draw.Key{Name: "not mapped", Hatch: true})
+			}
+			b.Classes, of.Codes = append(b.Classes, k), append(of.Codes, codes[code])
+		}
+		b.Course = int(of.Course())
+		f.List = append(f.List, b)
+	}
+	return f
+}
+
+type sinceFigureOptions struct {
+	job.HistoriesOptions
+	Zone string `opt:"zone" help:"of one <ZONE>, by its id or name; of all together by default"`
+	Show string `opt:"show" choose:"area,percent" help:"<area>, or percent of the extent of each class"`
+	setOption
+	figureOptions `group:"output"`
+}
+
+func sinceFigureCommand() *cli.Command {
+	return figureCommand(cli.Command{
+		Name: "since", Usage: "since when the ground of each class has been that class",
+		Description: `Draws of a table of change --table histories a bar for each class of the last epoch, divided by the epochs since
+which its ground has been that class.
+
+  verdex draw since histories.csv --legend legend.csv --out since.png
+  verdex draw since histories.csv --legend legend.csv --show percent --zone W3 --out w3.svg`,
+	}, func(o *sinceFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *sinceFigureOptions, _ draw.Options) (draw.Figure, error) {
+		h, err := job.ReadHistories(s.ctx, s.env(), o.HistoriesOptions)
+		if err != nil {
+			return nil, err
+		}
+		list, err := historiesIn(h.Histories, o.Zone)
+		if err != nil {
+			return nil, err
+		}
+		f := sinceBars(h.Epochs, h.Classes, list, h.Unit.M2, h.Unit.Name)
+		f.Share = o.Show == "percent"
+		last := h.Epochs[len(h.Epochs)-1]
+		f.Title, f.Sub = "Since when the ground of "+last+" is what it is", h.Unit.Name+" of true ground"
+		if f.Share {
+			f.Sub = "percent of the extent of each class"
+		}
+		if o.Zone != "" {
+			f.Sub = o.Zone + ": " + f.Sub
+		}
+		return f, nil
+	})
+}
+
+// sinceBars are a bar for each class of the last epoch, divided by the epochs since which its ground has been that class.
+func sinceBars(epochs []string, classes []cover.Named, list []account.History, m2 float64, unit string) *draw.BarsFigure {
+	f := &draw.BarsFigure{Unit: unit}
+	n := len(epochs)
+	for e, label := range epochs {
+		name := "since " + label
+		if e == 0 {
+			name = label + " or before"
+		}
+		f.Keys = append(f.Keys, draw.Key{Name: name, Color: colorOf(job.EpochColor(e, n)), Border: true})
+	}
+	for _, c := range classes {
+		parts := make([]float64, n)
+		some := false
+		for _, x := range list {
+			if x.Codes[n-1] != c.ID {
+				continue
+			}
+			e := n - 1
+			for e > 0 && x.Codes[e-1] == c.ID {
+				e--
+			}
+			parts[e] += x.M2 / m2
+			some = true
+		}
+		if some {
+			f.Names, f.Parts = append(f.Names, c.Label()), append(f.Parts, parts)
+		}
+	}
+	return f
+}
