@@ -29,6 +29,7 @@ type Input struct {
 	Palette   []raster.Color
 	// Steady is for how many epochs a class has to hold between epochs of another one, not to be taken for that one. See [Changes.Steady].
 	Steady int
+	Errors *Confusion // of the maps; nil where nothing is known
 }
 
 // Groups are the groups of layers whose combinations give the change between n epochs: every three that follow
@@ -116,6 +117,8 @@ type Flip struct {
 	Epochs  [3]string
 	Back    []float64 // in the unit
 	Changed []float64 // what changed its class between the first two, where all three map
+	Pairs   [][]FlipPair
+	Errors  bool      // it is known what errors of the maps would make
 	Lone    []float64 // the part of Back that is single cells; nil when nobody looked
 }
 
@@ -238,7 +241,7 @@ func unlisted(t *tally.Tally, group, k int, meanings []cover.Meaning, unit float
 
 // flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.
 func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
-	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
+	f := Flip{Epochs: [3]string(in.Epochs[e : e+3]), Errors: in.Errors != nil}
 	none := int32(len(c.Legend.Classes))
 	group, at := e, c.courses.reader()
 	if c.Steady > 0 {
@@ -246,6 +249,7 @@ func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 	}
 	for _, z := range in.Tally.Groups[group] {
 		var back, changed tally.Extent
+		pairs, mapped := map[[2]int32]tally.Extent{}, make([]tally.Extent, none)
 		for k, v := range z.Values {
 			var x, y, w int32
 			if c.Steady > 0 {
@@ -254,14 +258,21 @@ func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 			} else {
 				x, y, w = places[e][v[0]], places[e+1][v[1]], places[e+2][v[2]]
 			}
-			if x == none || y == none || w == none || x == y {
+			if x == none || y == none || w == none {
+				continue
+			}
+			if mapped[x].Add(z.Extents[k]); x == y {
 				continue
 			}
 			changed.Add(z.Extents[k])
 			if x == w {
 				back.Add(z.Extents[k])
+				e := pairs[[2]int32{x, y}]
+				e.Add(z.Extents[k])
+				pairs[[2]int32{x, y}] = e
 			}
 		}
+		f.Pairs = append(f.Pairs, c.flicker(pairs, mapped, in.Tally.Quantum, in.Errors))
 		f.Back = append(f.Back, back.Area(in.Tally.Quantum)/c.Unit.M2)
 		f.Changed = append(f.Changed, changed.Area(in.Tally.Quantum)/c.Unit.M2)
 	}

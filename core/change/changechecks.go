@@ -65,13 +65,28 @@ func (c *Changes) Check(b check.Bounds) []check.Check {
 					speckle = append(speckle, pairs.At(between, z, v, "%.1f %% of what changed by %s", v, f.Epochs[1]))
 				}
 			}
-			if v := area.Percent(f.Back[i], changed); v > b["flicker"] {
-				flicker = append(flicker, pairs.At(between, z, v, "%.1f %% of what changed by %s is back by %s", v, f.Epochs[1], f.Epochs[2]))
+			unexplained, most := 0.0, FlipPair{}
+			for _, p := range f.Pairs[i] {
+				if unexplained += p.Unexplained(); p.Unexplained() > most.Unexplained() {
+					most = p
+				}
+			}
+			if v := area.Percent(unexplained, changed); v > b["flicker"] {
+				what := "%.1f %% of what changed by %s is back by %s, most of it %s (%.4g %s)"
+				if f.Errors {
+					what = "%.1f %% of what changed by %s is back by %s and more than errors of the maps make, most of it %s (%.4g %s)"
+				}
+				class := func(at int32) string { return c.Legend.Classes[at].Name }
+				flicker = append(flicker, pairs.At(between, z, v, what, v, f.Epochs[1], f.Epochs[2], class(most.Class)+" › "+class(most.Between)+" › "+class(most.Class), most.Unexplained(), c.Unit.Name))
 			}
 		}
 	}
 	mapped, extents, pace, vanish := pairs.Checks("change", check.NoDates)
-	flickers := check.Judge("flicker", "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do", flicker)
+	holds, short := "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do"
+	if len(c.Flips) > 0 && c.Flips[0].Errors {
+		holds, short = "little of what changes goes back to what it was but for what errors of the maps make", "much of what changes goes back to what it was, and errors of the maps do not explain it"
+	}
+	flickers := check.Judge("flicker", holds, short, flicker)
 	speckles := check.Judge("speckle", "single cells that change and go back are few", "single cells change and go back, as errors of maps do", speckle)
 	if !looked {
 		speckles = check.Skipped("speckle")

@@ -20,11 +20,23 @@ func file(t *testing.T, text string) string {
 	return path
 }
 
+func TestCategories(t *testing.T) {
+	l, err := ReadLegend(files.Disk, file(t, "code,name,category\n1,Water,Wetlands\n2,Wood, forest  land \n3,Rock,Other\n4,Cloud,\n"))
+	require.NoError(t, err)
+	var got []string
+	for _, c := range l.Classes {
+		got = append(got, c.Category)
+	}
+	assert.Equal(t, []string{"wetlands", "forest land", "other land", ""}, got)
+	_, err = ReadLegend(files.Disk, file(t, "code,name,category\n1,Water,sea\n"))
+	assert.ErrorContains(t, err, `line 2: the category "sea" is not one of forest land, cropland`)
+}
+
 func TestLegend(t *testing.T) {
 	l, err := ReadLegend(files.Disk, file(t, "\ufeffcode,name,color,group\n1,Open water,#4a7fb0,Water\n# a comment\n\n3,\"Wood, old\",,\n"))
 	require.NoError(t, err)
 	require.Len(t, l.Classes, 2)
-	assert.Equal(t, Class{1, "Open water", raster.Color{R: 0x4a, G: 0x7f, B: 0xb0}, "Water", false}, l.Classes[0])
+	assert.Equal(t, Class{1, "Open water", raster.Color{R: 0x4a, G: 0x7f, B: 0xb0}, "Water", "", false}, l.Classes[0])
 	c, ok := l.Find(3)
 	assert.True(t, ok)
 	assert.Equal(t, "Wood, old", c.Name)

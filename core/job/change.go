@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/raster/view"
@@ -18,6 +19,7 @@ import (
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/text"
+	"github.com/verdex-land/verdex/core/vector/tables"
 )
 
 // ChangeOptions are those of [Change].
@@ -32,6 +34,7 @@ type ChangeOptions struct {
 	OverrideOption `group:"rasters"`
 	ClassOptions   `group:"classes"`
 	CheckOptions   `group:"checks"`
+	Accuracy       string `opt:"accuracy" group:"checks" in:"table" help:"<TABLE> of account accuracy --table matrix, of what the maps have for what is on the ground: the check flicker counts what their errors do not explain"`
 	CheckAllOption `group:"checks"`
 	// Histories traces what each piece of ground went through, over all epochs.
 	Histories bool
@@ -176,8 +179,56 @@ func (c *comparison) open() error {
 	}
 	c.out.layers = [2]raster.Source{c.layers[0], c.layers[n-1]}
 	c.out.coders = [2]*cover.Coder{c.in.Coders[0], c.in.Coders[n-1]}
+	if c.in.Errors, err = c.readErrors(); err != nil {
+		return err
+	}
 	c.in.Zones, c.in.Placement, err = w.readZones(o.ZoneOptions, c.layers[0].Header().Grid)
 	return err
+}
+
+// readErrors reads the error matrix of the maps, nil for none.
+func (c *comparison) readErrors() (*change.Confusion, error) {
+	path := c.o.Accuracy
+	if path == "" {
+		return nil, nil
+	}
+	if c.terms.groups != nil {
+		return nil, fault.Misusef("accuracy", "", "is about classes, and these are groups").By("report by class", "by", "class")
+	}
+	c.work.reads("table", path)
+	list, notes, err := tables.Rows(c.work.env.files(), path, []string{"map_code", "map_name", "total", "samples"}, nil)
+	if err != nil {
+		return nil, fmt.Errorf("%w: an error matrix is needed, which account accuracy --table matrix writes", err)
+	}
+	c.work.note(notes...)
+	var labels []string
+	e := &change.Confusion{}
+	for _, r := range list {
+		code, err := strconv.Atoi(r.Cell["map_code"])
+		if err != nil {
+			return nil, fmt.Errorf("%s: line %d: the map_code %q is not a whole number", path, r.Line, r.Cell["map_code"])
+		}
+		label := r.Cell["map_name"]
+		if label == "" {
+			label = r.Cell["map_code"]
+		}
+		e.Classes, labels = append(e.Classes, code), append(labels, strings.ToLower(label)) // as columns are called where tables are read
+	}
+	if list, _, err = tables.Rows(c.work.env.files(), path, labels, nil); err != nil {
+		return nil, fmt.Errorf("%w: an error matrix is needed, which account accuracy --table matrix writes", err)
+	}
+	for _, r := range list {
+		row := make([]float64, len(labels))
+		for k, label := range labels {
+			v, err := strconv.ParseFloat(r.Cell[label], 64)
+			if err != nil || v < 0 || v > 1 {
+				return nil, fmt.Errorf("%s: line %d: %q is not the proportion of the area that is %s on the ground: take the table that account accuracy --table matrix writes", path, r.Line, r.Cell[label], label)
+			}
+			row[k] = v
+		}
+		e.Proportions = append(e.Proportions, row)
+	}
+	return e, nil
 }
 
 // key is the key of an epoch's layer on the grid of all; opened is its raster before it was brought there.

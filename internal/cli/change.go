@@ -17,7 +17,7 @@ import (
 type changeOptions struct {
 	Rest []string `arg:"-"` // it takes none
 	job.ChangeOptions
-	Table          string  `opt:"table" choose:"summary,matrix,parts,intensity,histories,since" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift), intensity, histories (a row for each sequence of classes over all epochs) or since (since when the ground of each class has been that class)"`
+	Table          string  `opt:"table" choose:"summary,matrix,parts,intensity,histories,since,flicker" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift), intensity, histories (a row for each sequence of classes over all epochs), since (since when the ground of each class has been that class) or flicker (what changes and goes back)"`
 	Top            int     `opt:"top" least:"0" most:"1000000" help:"of --table histories, the <NUMBER> largest of each zone, and the others as one; 0 is all in files and 12 where they are drawn"`
 	GroupRare      float64 `opt:"group-rare" least:"0" help:"of --table histories, group by their course those that have less than an <AREA>, in the unit, in all zones together"`
 	Map            string  `opt:"map" out:"map" help:"write a raster with a code for each transition from the first epoch to the last to <FILE>, and its legend beside it"`
@@ -60,6 +60,7 @@ var changeTables = map[string]struct {
 	"matrix":    {func(c *job.Changed) *model.Table { return model.TransitionsOf(c.Changes, c.Keep) }, paintChangeMatrix},
 	"parts":     {func(c *job.Changed) *model.Table { return model.PartsOf(c.Changes) }, paintParts},
 	"intensity": {func(c *job.Changed) *model.Table { return model.IntensityOf(c.Changes) }, paintIntensity},
+	"flicker":   {func(c *job.Changed) *model.Table { return model.FlickerOf(c.Changes) }, paintFlicker},
 	"histories": {nil, nil}, // by their options
 	"since":     {func(c *job.Changed) *model.Table { return model.SinceOf(c.Traced) }, paintSince},
 }
@@ -90,6 +91,9 @@ func runChange(s *session, o *changeOptions) error {
 		return err
 	}
 	defer r.Close()
+	if o.Table == "flicker" && len(r.Flips) == 0 {
+		return usage("--table flicker shows what changes and goes back, which takes three epochs")
+	}
 	if o.GroupRare > 0 {
 		n, grouped := r.Traced.GroupRare(o.GroupRare)
 		s.Note(fmt.Sprintf("%s of less than %s %s, with %s %s in all, are grouped by their course", text.Count(n, "history"), text.Number(o.GroupRare, text.Decimals(o.GroupRare)), r.Unit.Name, text.Number(grouped, text.Decimals(grouped)), r.Unit.Name))

@@ -169,3 +169,46 @@ func since(h *change.Histories, e int) string {
 	}
 	return "since " + h.Epochs[e]
 }
+
+// paintFlicker draws for each zone what changes its class and has its old one back.
+func paintFlicker(c *canvas, r *job.Changed) error {
+	for n, f := range r.Flips {
+		if n > 0 {
+			c.line()
+		}
+		c.line(c.bold(fmt.Sprintf("What is of another class in %s, and in %s again what it was in %s, in %s of true ground", f.Epochs[1], f.Epochs[2], f.Epochs[0], r.Unit.Label)))
+		for i, list := range f.Pairs {
+			z := &r.Pairs[0].Zones[i]
+			g := &grid{c: c, name: title(cover.Named{ID: z.ID, Name: z.Name}), head: []string{r.Unit.Name, "% of changed"}}
+			if f.Errors {
+				g.head = append(g.head, "errors make", "unexplained")
+			}
+			most := 0.0
+			for _, p := range list {
+				most = max(most, p.Area)
+			}
+			cells := func(area, expected, unexplained float64) []string {
+				d := text.Decimals(most)
+				out := []string{text.Number(area, d), text.Number(area/f.Changed[i]*100, 1)}
+				if f.Errors {
+					out = append(out, text.Number(expected, d), text.Number(unexplained, d))
+				}
+				return out
+			}
+			sum, expected, unexplained := 0.0, 0.0, 0.0
+			for _, p := range list {
+				a, b := r.Legend.Classes[p.Class].Name, r.Legend.Classes[p.Between].Name
+				sum, expected, unexplained = sum+p.Area, expected+p.Expected, unexplained+p.Unexplained()
+				g.add(a+" › "+b+" › "+a, cells(p.Area, p.Expected, p.Unexplained()), false, false)
+			}
+			c.line()
+			if len(list) == 0 {
+				c.line(c.bold(g.name), c.dim("  nothing"))
+				continue
+			}
+			g.add("in all", cells(sum, expected, unexplained), true, false)
+			g.paint()
+		}
+	}
+	return c.flush()
+}

@@ -130,6 +130,29 @@ func SinceOf(h *change.Histories) *Table {
 	return t
 }
 
+// FlickerOf is the table of what changes and has its old class back.
+func FlickerOf(c *change.Changes) *Table {
+	t := &Table{Name: flickerKind.Name, Title: "What goes back, in " + c.Unit.Label, Columns: flickerKind.Columns, Count: -1}
+	t.Rows = func(yield func([]any) bool) {
+		for _, f := range c.Flips {
+			for i, list := range f.Pairs {
+				z := &c.Pairs[0].Zones[i]
+				for _, p := range list {
+					a, b := c.Legend.Classes[p.Class], c.Legend.Classes[p.Between]
+					row := []any{z.ID, z.Name, strings.Join(f.Epochs[:], ";"), a.ID(), a.Name, b.ID(), b.Name, p.Area, p.Expected, p.Unexplained(), c.Unit.Name, area.Percent(p.Area, f.Changed[i])}
+					if !f.Errors {
+						row[8], row[9] = nil, nil
+					}
+					if !yield(row) {
+						return
+					}
+				}
+			}
+		}
+	}
+	return t
+}
+
 // HistoryNames are the names of the classes of a history.
 func HistoryNames(h *change.Histories, x *change.History) string {
 	var names []string

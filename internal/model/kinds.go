@@ -8,7 +8,7 @@ type Kind struct {
 }
 
 // Kinds are all kinds of tables. The columns of each are defined here and nowhere else.
-var Kinds = []*Kind{extentsKind, wideExtentsKind, changesKind, transitionsKind, matrixKind, partsKind, intensityKind, historiesKind, sinceKind, summariesKind, compositionKind, wideCompositionKind, rankKind, extentAccountKind, remainingKind, flowsKind, seriesKind,
+var Kinds = []*Kind{extentsKind, wideExtentsKind, changesKind, transitionsKind, matrixKind, partsKind, intensityKind, historiesKind, sinceKind, flickerKind, summariesKind, compositionKind, wideCompositionKind, rankKind, extentAccountKind, remainingKind, flowsKind, seriesKind,
 	accuraciesKind, errorMatrixKind, checksKind, legendsKind, zonesKind, bookAccountsKind, bookHistoryKind, bookDiffKind}
 
 func kind(name, about, columns, more string) *Kind {
@@ -25,6 +25,7 @@ var (
 	matrixKind          = kind("matrix", "The same as a square, a row for each class of the earlier epoch. Made by `change --table matrix --layout wide` and `account matrix`.", "zone_id,zone_name,from_epoch,to_epoch,from_code,from_name,not mapped,total,unit", classesAcross+" of the later epoch")
 	partsKind           = kind("parts", "The change of each class in three parts. Made by `change --table parts`.", "zone_id,zone_name,from_epoch,to_epoch,class_code,class_name,gain,loss,net_change,quantity,exchange,shift,unit", "")
 	historiesKind       = kind("histories", "What each piece of ground went through over all epochs, in each zone, the largest first. Made by `change --table histories`.", "zone_id,zone_name,epoch_labels,history,history_codes,course,histories,changes,since_epoch,area,unit,pct_of_zone", "")
+	flickerKind         = kind("flicker", "Ground that changes its class from one epoch to the next and has its old one at the third: a row for each class and the one between. What errors of the maps would make of ground that does not change is known with `--accuracy`. Made by `change --table flicker`.", "zone_id,zone_name,epoch_labels,class_code,class_name,between_code,between_name,area,expected,unexplained,unit,pct_of_changed", "")
 	sinceKind           = kind("since", "Since when the ground of each class has been that class, as far as the epochs show: a row for each epoch since which some has. Made by `change --table since`.", "zone_id,zone_name,epoch,class_code,class_name,since_epoch,years,area,unit,pct_of_extent,mean_years", "")
 	intensityKind       = kind("intensity", "How intense change is beside an even spread. Made by `change --table intensity`.", "zone_id,zone_name,from_epoch,to_epoch,level,from_code,from_name,to_code,to_name,area_per_year,unit,intensity_pct,uniform_pct,stands,per", "")
 	summariesKind       = kind("summary", "Statistics of measurements in each zone. Made by `summarise`.", "zone_id,zone_name", "with `--per-class`, `class_code` and `class_name`; a column for each statistic; `unit` behind an area")
