@@ -27,21 +27,27 @@ type ChangeOptions struct {
 	Epochs         []string `opt:"epoch" in:"cover" help:"<LABEL=COVER>, the earliest first; several with one label are one raster"`
 	FromList       []string `opt:"from-list" in:"list of rasters" help:"<LABEL=FILE>, a file with one raster of that epoch on each line"`
 	Only           string   `opt:"only" help:"only the transitions for which a <CONDITION> in CQL2 on from, to, from_name and to_name holds, in the matrix and on the map"`
-	Steady         int      `opt:"steady" least:"0" most:"1000" group:"classes" help:"of three epochs or more, take a class that holds for fewer than so many <EPOCHS> between epochs of one other class for that class; 0 mends nothing"`
 	Crosswalk      []string `opt:"crosswalk" group:"classes" in:"crosswalk" help:"CSV <FILE> that turns values into classes, for all epochs; LABEL=FILE for one"`
 	ZoneOptions    `group:"zones"`
 	RasterOptions  `group:"rasters"`
 	OverrideOption `group:"rasters"`
 	ClassOptions   `group:"classes"`
 	CheckOptions   `group:"checks"`
-	Accuracy       string `opt:"accuracy" group:"checks" in:"table" help:"<TABLE> of account accuracy --table matrix, of what the maps have for what is on the ground: the check flicker counts what their errors do not explain"`
 	CheckAllOption `group:"checks"`
+	// History says what is made of histories, for commands that show them.
+	History HistoryOptions
 	// Histories traces what each piece of ground went through, over all epochs.
 	Histories bool
 }
 
+// HistoryOptions say what is made of histories.
+type HistoryOptions struct {
+	Steady   int    `opt:"steady" least:"0" most:"1000" group:"classes" help:"of three epochs or more, take a class that holds for fewer than so many <EPOCHS> between epochs of one other class for that class; 0 mends nothing"`
+	Accuracy string `opt:"accuracy" group:"checks" in:"table" help:"<TABLE> of account accuracy --table matrix, of what the maps have for what is on the ground: the check flicker counts what their errors do not explain"`
+}
+
 // readsFlips reports whether single cells are to be looked for that change and change back: where something is mended, they are.
-func (o *ChangeOptions) readsFlips(epochs int) bool { return epochs > 2 && o.Steady == 0 }
+func (o *ChangeOptions) readsFlips(epochs int) bool { return epochs > 2 && o.History.Steady == 0 }
 
 // Changed is the result of [Change]. It keeps the rasters open for [Changed.Map] until Close.
 type Changed struct {
@@ -124,7 +130,7 @@ func (c *comparison) open() error {
 	if err != nil {
 		return err
 	}
-	if c.labels = labels; o.Steady > 0 && len(labels) < 3 {
+	if c.labels = labels; o.History.Steady > 0 && len(labels) < 3 {
 		return fault.Misusef("steady", "", "mends what a class is between two others, which takes three epochs or more")
 	}
 	if c.terms, err = w.readTerms(o.ClassOptions); err != nil {
@@ -188,7 +194,7 @@ func (c *comparison) open() error {
 
 // readErrors reads the error matrix of the maps, nil for none.
 func (c *comparison) readErrors() (*change.Confusion, error) {
-	path := c.o.Accuracy
+	path := c.o.History.Accuracy
 	if path == "" {
 		return nil, nil
 	}
@@ -254,7 +260,7 @@ func (c *comparison) measure(lone bool) (err error) {
 	}
 	key := zonesKey(c.in.Placement)
 	request := w.request(c.in.Zones, c.in.Placement, key, layers, c.keys)
-	request.Groups, request.Centres = change.Groups(n, c.o.Histories || c.o.Steady > 0), c.o.centres()
+	request.Groups, request.Centres = change.Groups(n, c.o.Histories || c.o.History.Steady > 0), c.o.centres()
 	requests := []tally.Keyed{request}
 	for e, f := range flips {
 		digests, err := w.digests(append([]string{c.terms.path}, c.paths[e:e+3]...)...)
@@ -273,7 +279,7 @@ func (c *comparison) measure(lone bool) (err error) {
 	if err != nil {
 		return c.explain(err)
 	}
-	c.in.Tally, c.in.Steady = tallies[0], c.o.Steady
+	c.in.Tally, c.in.Steady = tallies[0], c.o.History.Steady
 	w.note(extent.SharedGround(c.in.Tally, c.in.Zones)...)
 	for _, a := range c.moved {
 		w.note(a.Notes...)
@@ -288,10 +294,10 @@ func (c *comparison) measure(lone bool) (err error) {
 	if c.o.Histories {
 		c.out.Traced = c.out.Trace(c.in)
 	}
-	if c.o.Steady > 0 {
+	if c.o.History.Steady > 0 {
 		mended, share := c.out.MendedShare()
 		w.note(fmt.Sprintf("a class that holds for fewer than %s between epochs of one other class is taken for that class: %s %s were mended, %s %% of the ground that the first two epochs map",
-			text.Count(c.o.Steady, "epoch"), fmt.Sprintf("%.4g", mended), c.terms.unit.Name, fmt.Sprintf("%.3g", share)))
+			text.Count(c.o.History.Steady, "epoch"), fmt.Sprintf("%.4g", mended), c.terms.unit.Name, fmt.Sprintf("%.3g", share)))
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 type changeOptions struct {
 	Rest []string `arg:"-"` // it takes none
 	job.ChangeOptions
+	job.HistoryOptions
 	Table          string  `opt:"table" choose:"summary,matrix,parts,intensity,histories,since,flicker" help:"which <table>: summary (a row for each class), matrix (a row for each transition), parts (quantity, exchange, shift), intensity, histories (a row for each sequence of classes over all epochs), since (since when the ground of each class has been that class) or flicker (what changes and goes back)"`
 	Top            int     `opt:"top" least:"0" most:"1000000" help:"of --table histories, the <NUMBER> largest of each zone, and the others as one; 0 is all in files and 12 where they are drawn"`
 	GroupRare      float64 `opt:"group-rare" least:"0" help:"of --table histories, group by their course those that have less than an <AREA>, in the unit, in all zones together"`
@@ -78,6 +79,7 @@ func runChange(s *session, o *changeOptions) error {
 	if o.GroupRare > 0 && o.Table != "histories" {
 		return usage("--group-rare is for --table histories, and --table %s has no histories to group", o.Table)
 	}
+	o.History = o.HistoryOptions
 	o.Histories = o.Table == "histories" || o.Table == "since"
 	if err := s.checkPost(&o.postOptions, "of each raster"); err != nil {
 		return err

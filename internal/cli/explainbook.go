@@ -205,6 +205,10 @@ func (x *explainer) again(p *book.Posting, one explainedPost) error {
 	case *measureOptions:
 		x.out.Explanation, _, err = job.ExplainExtent(x.ctx, x.env(nil), o.MeasureOptions, x.o.Zone, x.o.Class)
 	case *changeOptions:
+		if o.Steady > 0 {
+			x.out.Notes = append(x.out.Notes, fmt.Sprintf("posting %d was made with --steady %d, and cells are explained as the maps have them", p.ID, o.Steady))
+			return nil
+		}
 		x.out.Explanation, _, err = job.ExplainTransition(x.ctx, x.env(nil), o.ChangeOptions, x.transitionOf(p.From, p.Epoch))
 	default:
 		return nil
