@@ -36,7 +36,7 @@ opinion:
 bench:
 	.ci/tools
 	@[ -f /usr/include/libdeflate.h ] || apt-get install -y -q libdeflate-dev >/dev/null 2>&1 || echo "libdeflate cannot be installed here"
-	go test ./bench -run '^$$' -bench . -benchtime 9x -timeout 30m
+	go test ./bench -run '^$$' -bench . -benchtime 9x -timeout 60m
 
 release:
 	go run ./internal/release -out dist

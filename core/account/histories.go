@@ -40,7 +40,7 @@ func ReadHistories(paths []string, read Reader) (*Histories, error) {
 			return h.add(rows.Line{Path: path, Row: row}, parts, zones, classes, seen)
 		})
 		if err != nil {
-			return nil, hint(err, "a table of histories is needed, which change --table histories writes")
+			return nil, hint(err, "a table of histories, of a change, is needed")
 		}
 		h.Notes = append(h.Notes, notes...)
 	}

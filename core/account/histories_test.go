@@ -168,7 +168,7 @@ func TestHistoriesThatAreNoTable(t *testing.T) {
 		historiesHead + "Z,,2000;2010,,1;2,x,1,ha,\nY,,2000;2011,,1;2,x,1,ha,\n":    "tables of the same epochs",
 		historiesHead + "Z,,2000;2010,,1;2,x,-1,ha,\n":                              "is negative",
 		historiesHead + ",,2000;2010,,1;2,x,1,ha,\n":                                "it has no zone_id",
-		"zone_id,from_epoch,to_epoch,from_code,to_code,area,unit\nZ,1,2,1,2,1,ha\n": "a table of histories is needed",
+		"zone_id,from_epoch,to_epoch,from_code,to_code,area,unit\nZ,1,2,1,2,1,ha\n": "a table of histories, of a change, is needed",
 	} {
 		_, err := historiesOf(text)
 		assert.ErrorContains(t, err, want)

@@ -43,7 +43,7 @@ type ChangeOptions struct {
 // HistoryOptions say what is made of histories.
 type HistoryOptions struct {
 	Steady   int    `opt:"steady" least:"0" most:"1000" group:"classes" help:"of three epochs or more, take a class that holds for fewer than so many <EPOCHS> between epochs of one other class for that class; 0 mends nothing"`
-	Accuracy string `opt:"accuracy" group:"checks" in:"table" help:"<TABLE> of account accuracy --table matrix, of what the maps have for what is on the ground: the check flicker counts what their errors do not explain"`
+	Accuracy string `opt:"accuracy" group:"checks" in:"table" help:"a <TABLE> with the error matrix of account accuracy: the check flicker then counts what errors of the maps do not explain"`
 }
 
 // readsFlips reports whether single cells are to be looked for that change and change back: where something is mended, they are.
@@ -204,7 +204,7 @@ func (c *comparison) readErrors() (*change.Confusion, error) {
 	c.work.reads("table", path)
 	list, notes, err := tables.Rows(c.work.env.files(), path, []string{"map_code", "map_name", "total", "samples"}, nil)
 	if err != nil {
-		return nil, fmt.Errorf("%w: an error matrix is needed, which account accuracy --table matrix writes", err)
+		return nil, fmt.Errorf("%w: the error matrix of an assessment of accuracy is needed", err)
 	}
 	c.work.note(notes...)
 	var labels []string
@@ -221,14 +221,14 @@ func (c *comparison) readErrors() (*change.Confusion, error) {
 		e.Classes, labels = append(e.Classes, code), append(labels, strings.ToLower(label)) // as columns are called where tables are read
 	}
 	if list, _, err = tables.Rows(c.work.env.files(), path, labels, nil); err != nil {
-		return nil, fmt.Errorf("%w: an error matrix is needed, which account accuracy --table matrix writes", err)
+		return nil, fmt.Errorf("%w: the error matrix of an assessment of accuracy is needed", err)
 	}
 	for _, r := range list {
 		row := make([]float64, len(labels))
 		for k, label := range labels {
 			v, err := strconv.ParseFloat(r.Cell[label], 64)
 			if err != nil || v < 0 || v > 1 {
-				return nil, fmt.Errorf("%s: line %d: %q is not the proportion of the area that is %s on the ground: take the table that account accuracy --table matrix writes", path, r.Line, r.Cell[label], label)
+				return nil, fmt.Errorf("%s: line %d: %q is not the proportion of the area that is %s on the ground: take the error matrix of an assessment of accuracy", path, r.Line, r.Cell[label], label)
 			}
 			row[k] = v
 		}

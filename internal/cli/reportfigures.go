@@ -8,7 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/account"
+	"github.com/verdex-land/verdex/core/change"
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/draw"
@@ -175,7 +178,48 @@ func (b *reportBuilder) figures() error {
 	if len(flows.Moves) == 0 {
 		return nil
 	}
-	return b.figure("change", "flows", "What went where, "+strings.Join(flows.Epochs, ", "), "Bands between the classes of epochs that follow one another, as wide as the ground that went from one to the other. The matrix has the numbers.", "svg", &flows, 620)
+	if err := b.figure("change", "flows", "What went where, "+strings.Join(flows.Epochs, ", "), "Bands between the classes of epochs that follow one another, as wide as the ground that went from one to the other. The matrix has the numbers.", "svg", &flows, 620); err != nil {
+		return err
+	}
+	return b.histories()
+}
+
+// histories draws what each piece of ground went through, and since when it is what it is.
+func (b *reportBuilder) histories() error {
+	if b.traced == nil || len(b.traced.Epochs) < 3 {
+		return nil
+	}
+	h := b.traced
+	list := tracedIn(h)
+	epochs := strings.Join(h.Epochs, ", ")
+	if err := b.figure("change", "histories", "What each piece of ground went through, "+epochs, "Bands through all epochs, as wide as the ground that has one history, in the colour of its course.", "svg",
+		bandsOf(h.Epochs, b.classes, b.keys, list, 1, b.out.Unit), 660); err != nil {
+		return err
+	}
+	return b.figure("change", "since", "Since when the ground of "+h.Epochs[len(h.Epochs)-1]+" is what it is", "A bar for each class, divided by the epochs since which its ground has been that class.", "svg",
+		sinceBars(h.Epochs, b.classes, list, 1, b.out.Unit), 90+50*float64(len(b.classes)))
+}
+
+// tracedIn are the histories of all zones together, in the unit that they were traced in.
+func tracedIn(h *change.Histories) []account.History {
+	all := &account.Histories{}
+	for i := range h.Zones {
+		all.Zones = append(all.Zones, cover.Named{ID: h.Zones[i].ID})
+		for k := range h.Zones[i].List {
+			x := &h.Zones[i].List[k]
+			one := account.History{Zone: i, M2: h.Area(x.Extent)}
+			for _, code := range x.Codes {
+				id := ""
+				if class, ok := h.Legend.Find(int(code)); ok && code != change.Unmapped {
+					id = class.ID()
+				}
+				one.Codes = append(one.Codes, id)
+			}
+			all.List = append(all.List, one)
+		}
+	}
+	list, _ := historiesIn(all, "") // fails for a zone only
+	return list
 }
 
 // drawDifference draws where the ground changed; whole when no zones are named.

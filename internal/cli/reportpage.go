@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/change"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
@@ -87,9 +88,10 @@ type reportBuilder struct {
 	o       *reportOptions
 	out     *report.Report
 	classes []cover.Named
-	keys    []draw.Key     // of the classes
-	zones   map[string]int // places by id
-	moves   []moved        // by pair of epochs
+	keys    []draw.Key        // of the classes
+	zones   map[string]int    // places by id
+	moves   []moved           // by pair of epochs
+	traced  *change.Histories // nil for fewer than three epochs
 	inputs  []job.Input
 }
 
@@ -257,11 +259,14 @@ func (b *reportBuilder) noted(notes []string) {
 
 // changed takes in the change between the epochs, and their maps.
 func (b *reportBuilder) changed(o *changeOptions) error {
-	r, err := b.compared(&o.ChangeOptions)
+	with := o.ChangeOptions
+	with.Histories = len(o.Epochs) > 2
+	r, err := b.compared(&with)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
+	b.traced = r.Traced
 	b.took("change: ", r.Checks, r.Report)
 	at := b.legend(r.Legend)
 	for _, pair := range r.Pairs {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/change"
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/tally"
 )
@@ -38,7 +39,7 @@ func HistoriesOf(h *change.Histories, top int) *Table {
 					since = h.Epochs[e]
 				}
 				a := h.Area(x.Extent)
-				row = append(row[:0], z.ID, z.Name, epochs, HistoryNames(h, x), HistoryCodes(x), x.Course().String(), 1, x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
+				row = append(row[:0], z.ID, z.Name, epochs, historyNames(h, x), historyCodes(h, x), x.Course().String(), 1, x.Changes(), since, a, h.Unit.Name, area.Percent(a, whole))
 				if !yield(row) {
 					return
 				}
@@ -153,31 +154,30 @@ func FlickerOf(c *change.Changes) *Table {
 	return t
 }
 
-// HistoryNames are the names of the classes of a history.
-func HistoryNames(h *change.Histories, x *change.History) string {
-	var names []string
-	for _, c := range x.Codes {
-		name := "not mapped"
-		if c != change.Unmapped {
-			name = strconv.Itoa(int(c))
-			if class, ok := h.Legend.Find(int(c)); ok {
-				name = class.Name
-			}
-		}
-		names = append(names, name)
-	}
-	return strings.Join(names, " › ")
+// historyNames are the names of the classes of a history.
+func historyNames(h *change.Histories, x *change.History) string {
+	return eachClass(h, x, " › ", "not mapped", func(c cover.Class) string { return c.Name })
 }
 
-// HistoryCodes are their codes.
-func HistoryCodes(x *change.History) string {
-	var codes []string
-	for _, c := range x.Codes {
-		if c == change.Unmapped {
-			codes = append(codes, "?")
-		} else {
-			codes = append(codes, strconv.Itoa(int(c)))
+// historyCodes are their codes.
+func historyCodes(h *change.Histories, x *change.History) string {
+	return eachClass(h, x, ";", "?", cover.Class.ID)
+}
+
+func eachClass(h *change.Histories, x *change.History, between, none string, of func(cover.Class) string) string {
+	var out strings.Builder
+	for e, code := range x.Codes {
+		if e > 0 {
+			out.WriteString(between)
+		}
+		switch class, ok := h.Legend.Find(int(code)); {
+		case code == change.Unmapped:
+			out.WriteString(none)
+		case ok:
+			out.WriteString(of(class))
+		default:
+			out.WriteString(strconv.Itoa(int(code)))
 		}
 	}
-	return strings.Join(codes, ";")
+	return out.String()
 }
