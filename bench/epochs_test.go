@@ -23,11 +23,16 @@ import (
 )
 
 // BenchmarkThreeEpochs compares three epochs in one pass, in the whole raster and in 1,024 zones, beside decoding the three.
-func BenchmarkThreeEpochs(b *testing.B) {
+func BenchmarkThreeEpochs(b *testing.B) { benchmarkEpochs(b, 3, false) }
+
+// BenchmarkHistories traces the histories of eight epochs, with the change of all pairs, beside decoding the eight.
+func BenchmarkHistories(b *testing.B) { benchmarkEpochs(b, 8, true) }
+
+func benchmarkEpochs(b *testing.B, n int, histories bool) {
 	threads := runtime.GOMAXPROCS(0)
-	var paths []string
-	for e := range 3 {
-		paths = append(paths, patchyAt(b, "equal-area", e))
+	var paths, labels []string
+	for e := range n {
+		paths, labels = append(paths, patchyAt(b, "equal-area", e)), append(labels, fmt.Sprint(2000+e))
 	}
 	floor := func() (d time.Duration) {
 		for _, p := range paths {
@@ -35,15 +40,15 @@ func BenchmarkThreeEpochs(b *testing.B) {
 		}
 		return d
 	}
-	for _, n := range []int{1, 32} {
+	for _, side := range []int{1, 32} {
 		zones := ""
-		if n > 1 {
-			zones = wiggly(b, "equal-area", n, 32)
+		if side > 1 {
+			zones = wiggly(b, "equal-area", side, 32)
 		}
-		b.Run(fmt.Sprintf("%d-zones", n*n), func(b *testing.B) {
+		b.Run(fmt.Sprintf("%d-zones", side*side), func(b *testing.B) {
 			ratio(b, floor, func() time.Duration {
 				start := time.Now()
-				in := change.Input{Epochs: []string{"2000", "2010", "2020"}, Rasters: paths}
+				in := change.Input{Epochs: labels, Rasters: paths}
 				var layers []raster.Source
 				for _, p := range paths {
 					s, err := geotiff.Open(files.Disk, p, 1)
@@ -53,12 +58,15 @@ func BenchmarkThreeEpochs(b *testing.B) {
 					in.Coders = append(in.Coders, &cover.Coder{})
 				}
 				in.Zones, in.Placement = zonesOf(b, layers[0].Header().Grid, zones)
-				var err error
-				in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(3, false),
-					Zones: in.Zones, Placement: in.Placement, Threads: threads})
+				tallies, errs := tally.Together(context.Background(), []tally.Keyed{{Request: tally.Request{Layers: layers, Groups: change.Groups(n, histories),
+					Zones: in.Zones, Placement: in.Placement, Threads: threads}, LayerKeys: paths, ZonesKey: "zones"}})
+				require.NoError(b, errs[0])
+				in.Tally = tallies[0]
+				ch, err := change.Compare(in, area.Units[0])
 				require.NoError(b, err)
-				_, err = change.Compare(in, area.Units[0])
-				require.NoError(b, err)
+				if histories {
+					ch.Trace(in)
+				}
 				return time.Since(start)
 			})
 		})

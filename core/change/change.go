@@ -33,10 +33,17 @@ type Input struct {
 }
 
 // Groups are the groups of layers whose combinations give the change between n epochs: every three that follow
-// one another, which shows ground that goes back to what it was, and the first with the last. With histories there is one of all epochs.
+// one another, which shows ground that goes back to what it was, and the first with the last. With histories it is one of all epochs, of which these are sums.
 func Groups(n int, histories bool) [][]int {
 	if n < 3 {
 		return [][]int{{0, 1}}
+	}
+	if histories {
+		all := make([]int, n)
+		for e := range all {
+			all[e] = e
+		}
+		return [][]int{all}
 	}
 	var out [][]int
 	for i := range n - 2 {
@@ -44,13 +51,6 @@ func Groups(n int, histories bool) [][]int {
 	}
 	if n > 3 {
 		out = append(out, []int{0, n - 1})
-	}
-	if n > 3 && histories {
-		all := make([]int, n)
-		for e := range all {
-			all[e] = e
-		}
-		out = append(out, all)
 	}
 	return out
 }
@@ -136,9 +136,6 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 	var occurs []bool
 	c := &Changes{Epochs: in.Epochs, Unit: unit, Legend: in.Coders[0].Shown(), Unlisted: make([]map[float64]float64, n)}
 	for g, members := range groups {
-		if len(members) > len(tally.Value{}) { // its epochs are in others, too
-			continue
-		}
 		for k, e := range members {
 			if meanings[e] != nil {
 				continue
@@ -178,7 +175,7 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 		x := &Change{Epochs: [2]string{in.Epochs[a], in.Epochs[b]}, Unit: unit, Legend: c.Legend, Years: y, Whole: b-a > 1, quantum: in.Tally.Quantum}
 		for g, members := range groups {
 			i, j := slices.Index(members, a), slices.Index(members, b)
-			if i < 0 || j < 0 || c.Steady > 0 && g != c.courses.group || c.Steady == 0 && len(members) > len(tally.Value{}) {
+			if i < 0 || j < 0 {
 				continue
 			}
 			x.Zones = make([]ZoneChange, len(in.Zones.Zones))
@@ -187,7 +184,7 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 				at := c.courses.reader()
 				return func(z int) {
 					of := &in.Tally.Groups[g][z]
-					if c.Steady > 0 {
+					if c.byCourses() {
 						for k := range of.Values {
 							p, _ := at(&of.Values[k])
 							room.add(p[a], p[b], of.Extents[k], len(c.Legend.Classes))
@@ -224,9 +221,9 @@ func unlisted(t *tally.Tally, group, k int, meanings []cover.Meaning, unit float
 	}
 	sums := make([]tally.Extent, len(meanings))
 	for _, z := range t.Groups[group] {
-		for i, v := range z.Values {
-			if meanings[v[k]].Kind == cover.Unlisted {
-				sums[v[k]].Add(z.Extents[i])
+		for i := range z.Values {
+			if s := t.SlotOf(group, k, &z.Values[i]); meanings[s].Kind == cover.Unlisted {
+				sums[s].Add(z.Extents[i])
 			}
 		}
 	}
@@ -244,7 +241,7 @@ func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 	f := Flip{Epochs: [3]string(in.Epochs[e : e+3]), Errors: in.Errors != nil}
 	none := int32(len(c.Legend.Classes))
 	group, at := e, c.courses.reader()
-	if c.Steady > 0 {
+	if c.byCourses() {
 		group = c.courses.group
 	}
 	for _, z := range in.Tally.Groups[group] {
@@ -252,7 +249,7 @@ func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 		pairs, mapped := map[[2]int32]tally.Extent{}, make([]tally.Extent, none)
 		for k, v := range z.Values {
 			var x, y, w int32
-			if c.Steady > 0 {
+			if c.byCourses() {
 				p, _ := at(&v)
 				x, y, w = p[e], p[e+1], p[e+2]
 			} else {

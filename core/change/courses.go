@@ -18,6 +18,9 @@ type courses struct {
 	mended []bool
 }
 
+// byCourses reports whether the values of the tally have to be looked up as courses: they are sequences, or something is mended.
+func (c *Changes) byCourses() bool { return c.Steady > 0 || c.courses != nil && c.courses.of != nil }
+
 // newCourses is nil for a tally without a group of all epochs.
 func newCourses(in *Input, places [][]int32, none int32) *courses {
 	n := len(in.Epochs)

@@ -30,9 +30,9 @@ func Meanings(c *cover.Coder, name string, t *tally.Tally, group, k int) ([]cove
 	}
 	missing := make([]float64, len(numbers))
 	for _, z := range t.Groups[group] {
-		for i, v := range z.Values {
-			if !known[v[k]] {
-				missing[v[k]] += z.Extents[i].CellCount()
+		for i := range z.Values {
+			if s := t.SlotOf(group, k, &z.Values[i]); !known[s] {
+				missing[s] += z.Extents[i].CellCount()
 			}
 		}
 	}
@@ -64,8 +64,8 @@ func Occurring(t *tally.Tally, group, k int) []bool {
 			continue
 		}
 		last = z.Values
-		for _, v := range z.Values {
-			out[v[k]] = true
+		for i := range z.Values {
+			out[t.SlotOf(group, k, &z.Values[i])] = true
 		}
 	}
 	return out

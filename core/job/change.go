@@ -310,14 +310,14 @@ func (c *comparison) explain(err error) error {
 	return err
 }
 
-// keptBlocks is how many bytes of decoded blocks are kept for each epoch while single cells are looked for.
-const keptBlocks = 64 << 20
+// keptBlocks is how many bytes of decoded blocks are kept for all epochs while single cells are looked for.
+const keptBlocks = 192 << 20
 
 // flips are the views that mark what changes and changes back, and the epochs with their blocks kept, so that the views and the pass decode
 // each block once.
 func (c *comparison) flips() (layers, flips []raster.Source) {
 	for _, l := range c.layers {
-		layers = append(layers, raster.NewPool(keptBlocks).KeepAll(l))
+		layers = append(layers, raster.NewPool(keptBlocks/len(c.layers)).KeepAll(l))
 	}
 	for e := range len(c.labels) - 2 {
 		flips = append(flips, view.Flips([3]raster.Source(layers[e:e+3]), func(epoch int, v float64) int {

@@ -80,7 +80,7 @@ type RemainingAccount struct {
 // Remaining makes the account of land remaining in a category of land use, and of land converted to it, of tables of histories. The legend says which category each class belongs to.
 func Remaining(ctx context.Context, env Env, o RemainingOptions) (*RemainingAccount, error) {
 	if o.Legend == "" {
-		return nil, fault.Misusef("", "", "nothing says which category of land use each class belongs to").By("name a legend with the column category", "legend", "FILE")
+		return nil, fault.Misusef("", "", "nothing says which category of land use each class belongs to").By("name a legend that has a column category", "legend", "FILE")
 	}
 	w, h, err := readHistories(ctx, env, &o, o.HistoriesOptions)
 	if err != nil {

@@ -144,6 +144,14 @@ func (t *Tally) Slots(group int, v *Value) []Slot {
 	return v[:len(t.Members[group])]
 }
 
+// SlotOf is what the k-th layer of a group holds in cells of a value.
+func (t *Tally) SlotOf(group, k int, v *Value) Slot {
+	if group < len(t.Sequences) && t.Sequences[group] != nil {
+		return t.Sequences[group][v[0]][k]
+	}
+	return v[k]
+}
+
 // Project adds up what zones hold of some of the layers of a group, which are given by their places in it. It returns the zones, and the sequences that
 // their values number where there are more than three layers.
 func (t *Tally) Project(group int, zones []Zone, layers []int) ([]Zone, [][]Slot) {

@@ -30,7 +30,7 @@ var writingCommands = []string{
 	"measure <cover_2020.tif --zones <ids.tif --zone-names <names.csv --out >o.csv",
 	"change --epoch 2004=<cover_2004.tif --epoch 2020=<cover_2020.tif --crosswalk 2004=<codes_2004.csv --zones <wards.geojson --zone-id code --legend <legend.csv --control <control.csv --ignore control " +
 		"--table matrix --crs <utm.prj --override-crs --zones-crs <degrees.prj --post <orrin.book --account w --out >o.csv --map >m.tif --checks >c.json --save-plan >p.yaml",
-	"change --epoch 2004=<cover_2004.tif --from-list 2020=<list.txt --crosswalk 2004=<codes_2004.csv --zones <ids.tif --zone-names <names.csv --out >o.csv",
+	"change --epoch 2004=<cover_2004.tif --from-list 2020=<list.txt --crosswalk 2004=<codes_2004.csv --zones <ids.tif --zone-names <names.csv --map-since >since.tif --map-kind >kind.tif --map-count >count.tif --accuracy <errors.csv --out >o.csv",
 	"summarise <elevation.tif --resample nearest --per-class <cover_2020.tif --legend <legend.csv --zones <wards.geojson --zone-id code --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >o.csv --save-plan >p.yaml",
 	"summarise --from-list <heights.txt --zones <ids.tif --zone-names <names.csv --out >o.csv",
 	"reclassify <cover_2004.tif --crosswalk <codes_2004.csv --legend <legend.csv --crs <utm.prj --override-crs --out >r.tif --save-plan >p.yaml",
@@ -58,6 +58,7 @@ var writingCommands = []string{
 	"account matrix <matrix.csv --legend <legend.csv --control <control.csv --ignore control --out >o.xlsx --checks >c.csv --save-plan >p.yaml",
 	"account flows <matrix.csv --flows <flows.csv --legend <legend.csv --control <control.csv --ignore control --out >o.csv --checks >c.csv --save-plan >p.yaml",
 	"account series <e2004.csv <e2020.csv --legend <legend.csv --control <control.csv --out >o.jsonl --checks >c.csv --save-plan >p.yaml",
+	"account remaining <histories.csv --legend <legend.csv --out >o.csv --checks >c.csv --save-plan >p.yaml",
 	"account accuracy <samples_2020.csv --cover <cover_2020.tif --crosswalk <same.csv --legend <legend.csv --crs <utm.prj --override-crs --out >o.csv --save-plan >p.yaml",
 	"account accuracy <counts.csv --areas <e2020.csv --legend <legend.csv --out >o.csv",
 	"draw map <cover_2020.tif --from-list <list.txt --zones <wards.geojson --zone-id code --legend <legend.csv --crosswalk <same.csv --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >f.png --save-plan >p.yaml",
@@ -73,6 +74,8 @@ var writingCommands = []string{
 	"draw matrix <matrix.csv --legend <legend.csv --control <control.csv --ignore control --out >f.png --save-plan >p.yaml",
 	"draw flows <matrix.csv --legend <legend.csv --control <control.csv --ignore control --out >f.png --save-plan >p.yaml",
 	"draw ranks <e2020.csv --rank 1 --legend <legend.csv --control <control.csv --out >f.png --save-plan >p.yaml",
+	"draw histories <histories.csv --legend <legend.csv --out >f.png --save-plan >p.yaml",
+	"draw since <histories.csv --legend <legend.csv --out >f.png --save-plan >p.yaml",
 	"draw check <checks.csv --out >f.png --save-plan >p.yaml",
 	"report <orrin.yaml --out >r.html",
 	"book list <orrin.book --out >o.csv",
@@ -92,7 +95,7 @@ func workInWorld(t *testing.T) {
 		"same.csv": "from,to,note\nelse,keep,\n", "list.txt": "cover_2020.tif\n", "heights.txt": "elevation.tif\n",
 		"rules.yaml": "rules:\n  - class: 1\n    when: c = 1 AND e > 0\nelse: 2\n", "steps.csv": "from,to,note\n\"(-inf,inf)\",1,\nnodata,nodata,\n",
 		"control.csv": "zone_id,class_code,epoch,area,unit,tolerance\nW1,1,2020,1,ha,1e9\n", "names.csv": "code,name\n1,One\n",
-		"ids.csv": "id,v\n1,5\n2,7\n", "checks.csv": "check,outcome,value\npace,falls short,7\n", "acc.csv": "class_code,adjusted,adjusted_ci95,unit\n1,5,2,ha\n", "wells.csv": "name,longitude,latitude\na,12.5,58.3\n", "counts.csv": "map,reference,count\n1,1,40\n1,2,3\n2,2,50\n2,1,2\n3,3,40\n4,4,40\n5,5,40\n6,6,40\n7,7,40\n",
+		"ids.csv": "id,v\n1,5\n2,7\n", "errors.csv": "map_code,map_name,Water,Wood,total,samples\n1,Water,0.4,0.1,0.5,9\n3,Wood,0,0.5,0.5,9\n", "checks.csv": "check,outcome,value\npace,falls short,7\n", "acc.csv": "class_code,adjusted,adjusted_ci95,unit\n1,5,2,ha\n", "wells.csv": "name,longitude,latitude\na,12.5,58.3\n", "counts.csv": "map,reference,count\n1,1,40\n1,2,3\n2,2,50\n2,1,2\n3,3,40\n4,4,40\n5,5,40\n6,6,40\n7,7,40\n",
 	} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
 	}
@@ -111,6 +114,8 @@ func workInWorld(t *testing.T) {
 	verdex(t, "measure", "cover_2020.tif", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv", "--epoch", "2020", "--out", "e2020.csv", "--post", "orrin.book", "--account", "w")
 	verdex(t, "change", "--epoch", "2004=cover_2004.tif", "--epoch", "2020=cover_2020.tif", "--crosswalk", "2004=codes_2004.csv", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv",
 		"--table", "matrix", "--out", "matrix.csv", "--post", "orrin.book", "--account", "w")
+	verdex(t, "change", "--epoch", "2004=cover_2004.tif", "--epoch", "2020=cover_2020.tif", "--crosswalk", "2004=codes_2004.csv", "--zones", "wards.geojson", "--zone-id", "code", "--legend", "legend.csv",
+		"--table", "histories", "--out", "histories.csv")
 }
 
 // written is one of the writing commands.

@@ -28,6 +28,9 @@ var oneByOne = []string{
 	"measure cover_2004.tif --crosswalk codes_2004.csv --zones catchments.geojson --zone-id id --zone-name name --within wards.geojson --within-id code --within-name name --legend legend.csv --epoch 2004 --out results/extents_catchments_2004.csv",
 	"change --epoch 2004=cover_2004.tif --epoch 2012=cover_2012_?.tif --epoch 2020=cover_2020.tif --crosswalk 2004=codes_2004.csv --nodata 2012=0 --zones merged/wards.gpkg --zone-id code --zone-name name --legend legend.csv --out results/change.csv --map results/change.tif",
 	"change --epoch 2004=cover_2004.tif --epoch 2012=cover_2012_?.tif --epoch 2020=cover_2020.tif --crosswalk 2004=codes_2004.csv --nodata 2012=0 --zones merged/wards.gpkg --zone-id code --zone-name name --legend legend.csv --table matrix --out results/matrix.csv",
+	"change --epoch 2004=cover_2004.tif --epoch 2012=cover_2012_?.tif --epoch 2020=cover_2020.tif --crosswalk 2004=codes_2004.csv --nodata 2012=0 --zones merged/wards.gpkg --zone-id code --zone-name name --legend legend.csv --table histories --out results/histories.csv",
+	"account remaining results/histories.csv --legend legend.csv --out results/remaining.csv",
+	"draw histories results/histories.csv --legend legend.csv --out results/histories.svg",
 	"account flows results/matrix.csv --flows flows.csv --legend legend.csv --out results/flows.csv",
 	"account series results/extents_wards_2004.csv results/extents_wards_2012.csv results/extents_wards_2020.csv --legend legend.csv --out results/series.csv",
 	"account composition results/extents_wards_2004.csv results/extents_wards_2012.csv results/extents_wards_2020.csv --legend legend.csv --by group --layout wide --round-to-sum --out results/groups.csv",
@@ -66,7 +69,7 @@ func TestPlanMakesWhatItsCommandsMake(t *testing.T) {
 		same++
 		return nil
 	}))
-	assert.Equal(t, 26, same)
+	assert.Equal(t, 31, same)
 	// The spreadsheet names the files that it was made of, so it is made where the plan made it.
 	t.Chdir("../planned")
 	want, err := os.ReadFile("results/account.xlsx")

@@ -17,7 +17,10 @@ const (
 func Flips(epochs [3]raster.Source, class func(epoch int, v float64) int) raster.Source {
 	f := &flips{class: class, header: raster.Header{Name: "flips", Grid: epochs[0].Header().Grid, Type: raster.Uint8, Format: "flips", Bands: 1}}
 	for i, s := range epochs {
-		f.epochs[i] = raster.Cached(s, cacheBytes/3)
+		if !raster.KeepsAll(s) {
+			s = raster.Cached(s, cacheBytes/3)
+		}
+		f.epochs[i] = s
 	}
 	return f
 }
