@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 
+	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/text"
@@ -19,50 +19,49 @@ func paintRemaining(c *canvas, a *job.RemainingAccount) error {
 	}
 	number := func(m2 float64) string { return text.Number(m2/a.Unit.M2, text.Decimals(most)) }
 	last := a.Rows[len(a.Rows)-1].Year
+	var origins []int // the categories that something was converted from
+	for k := range cover.Categories {
+		if slices.ContainsFunc(a.Rows, func(r account.RemainingRow) bool { return r.Year == last && r.From != nil && r.From[k] > 0 }) {
+			origins = append(origins, k)
+		}
+	}
 	c.line(c.bold(fmt.Sprintf("Land remaining in its category at the end of %d, and converted to it within %g years, in %s of true ground", last, a.Years, a.Unit.Label)))
 	for of := range a.Zones() {
 		if of[0].Year != last {
 			continue
 		}
-		g := &grid{c: c, name: title(of[0].Zone), head: []string{fmt.Sprint("end of ", last-1), "additions", "reductions", fmt.Sprint("end of ", last), "remaining", "converted", "from"}}
-		var sum [6]float64
+		g := &grid{c: c, name: title(of[0].Zone), head: []string{fmt.Sprint("end of ", last-1), "additions", "reductions", fmt.Sprint("end of ", last), "remaining", "converted"}}
+		for _, k := range origins {
+			g.head = append(g.head, "from "+cover.Categories[k])
+		}
+		sums := make([]float64, 6+len(origins))
 		for _, r := range of {
 			if r.From == nil {
-				g.add(r.Category, []string{"", "", "", number(r.Closing), "", "", ""}, false, true)
+				g.add(r.Category, []string{"", "", "", number(r.Closing)}, false, true)
 				continue
 			}
-			for i, v := range []float64{r.Opening, r.Additions, r.Reductions, r.Closing, r.Remaining, r.Converted} {
-				sum[i] += v
+			values := []float64{r.Opening, r.Additions, r.Reductions, r.Closing, r.Remaining, r.Converted}
+			for _, k := range origins {
+				values = append(values, r.From[k])
 			}
-			g.add(r.Category, []string{number(r.Opening), number(r.Additions), number(r.Reductions), number(r.Closing), number(r.Remaining), number(r.Converted), origins(r.From, number)}, false, false)
+			var cells []string
+			for i, v := range values {
+				sums[i] += v
+				if cells = append(cells, number(v)); i >= 6 && v == 0 {
+					cells[i] = "·"
+				}
+			}
+			g.add(r.Category, cells, false, false)
 		}
-		g.add("all categories", []string{number(sum[0]), number(sum[1]), number(sum[2]), number(sum[3]), number(sum[4]), number(sum[5]), ""}, true, false)
+		var cells []string
+		for _, v := range sums {
+			cells = append(cells, number(v))
+		}
+		g.add("all categories", cells, true, false)
 		c.line()
 		g.paint()
 	}
-	first := a.Rows[0].Year
 	c.line()
-	c.line(c.dim(fmt.Sprintf("Every year from %d on is in the files: --out remaining.csv", first)))
+	c.line(c.dim(fmt.Sprintf("Files have every year from %d on: --out remaining.csv", a.Rows[0].Year)))
 	return c.flush()
-}
-
-// origins lists where land was converted from, the largest first.
-func origins(from []float64, number func(m2 float64) string) string {
-	var at []int
-	for k, v := range from {
-		if v > 0 {
-			at = append(at, k)
-		}
-	}
-	slices.SortStableFunc(at, func(a, b int) int {
-		if from[a] > from[b] {
-			return -1
-		}
-		return 1
-	})
-	var out []string
-	for _, k := range at {
-		out = append(out, cover.Categories[k]+" "+number(from[k]))
-	}
-	return strings.Join(out, ", ")
 }
