@@ -28,15 +28,20 @@ func flatten(ends, rank []int32, mask []uint64) int {
 }
 
 //go:noescape
-func differWords(masks, ends, both *uint64, a, b, c *uint8, n int) (all, differing int)
+func differWords(masks, ends, both *uint64, rows **uint8, layers, n int) (all, differing int)
 
 // differ8 is differPlain for as many columns as it can, by other means; it returns how many these are.
-func differ8(masks, ends, both []uint64, rows *[3][]uint8) (columns, all, differing int) {
+func differ8(masks, ends, both []uint64, rows [][]uint8) (columns, all, differing int) {
 	n := (len(rows[0]) - 1) / 64 // the byte behind the last of a word is read
 	if !cpu.X86.HasAVX2 || n < 1 {
 		return 0, 0, 0
 	}
-	_, _, _, _, _ = masks[n-1], ends[n-1], both[n-1], rows[1][n*64], rows[2][n*64]
-	all, differing = differWords(&masks[0], &ends[0], &both[0], &rows[0][0], &rows[1][0], &rows[2][0], n)
+	_, _, _ = masks[n-1], ends[n-1], both[n-1]
+	var begins [mostWord]*uint8
+	for i, r := range rows {
+		_ = r[n*64]
+		begins[i] = &r[0]
+	}
+	all, differing = differWords(&masks[0], &ends[0], &both[0], &begins[0], len(rows), n)
 	return n * 64, all, differing
 }

@@ -40,18 +40,17 @@ loop:
 	RET
 
 // One more layer: ANDs to Y0 and Y1 where its 64 bytes equal the ones after them, and to Y2 and Y3 where they equal those of the first layer, Y4 and Y5.
-#define LAYER(row) \
-	VMOVDQU  (row), Y6      \
-	VMOVDQU  32(row), Y7    \
-	VPCMPEQB 1(row), Y6, Y8 \
-	VPCMPEQB 33(row), Y7, Y9 \
+#define LAYER(row, at) \
+	VMOVDQU  (row)(at*1), Y6      \
+	VMOVDQU  32(row)(at*1), Y7    \
+	VPCMPEQB 1(row)(at*1), Y6, Y8 \
+	VPCMPEQB 33(row)(at*1), Y7, Y9 \
 	VPCMPEQB Y4, Y6, Y6     \
 	VPCMPEQB Y5, Y7, Y7     \
 	VPAND    Y8, Y0, Y0     \
 	VPAND    Y9, Y1, Y1     \
 	VPAND    Y6, Y2, Y2     \
-	VPAND    Y7, Y3, Y3     \
-	ADDQ     $64, row
+	VPAND    Y7, Y3, Y3
 
 // The bits of two vectors, inverted.
 #define BITS(low, high, to, room) \
@@ -61,28 +60,35 @@ loop:
 	ORQ       room, to  \
 	NOTQ      to
 
-// func differWords(masks, ends, both *uint64, a, b, c *uint8, n int) (all, differing int)
-TEXT ·differWords(SB), NOSPLIT, $0-72
+// func differWords(masks, ends, both *uint64, rows **uint8, layers, n int) (all, differing int)
+TEXT ·differWords(SB), NOSPLIT, $0-64
 	MOVQ masks+0(FP), DI
 	MOVQ ends+8(FP), SI
 	MOVQ both+16(FP), DX
-	MOVQ a+24(FP), R8
-	MOVQ b+32(FP), R9
-	MOVQ c+40(FP), R10
-	MOVQ n+48(FP), CX
+	MOVQ rows+24(FP), R9
+	MOVQ layers+32(FP), R10
+	MOVQ n+40(FP), CX
+	MOVQ (R9), R8
 	XORQ R11, R11
 	XORQ R12, R12
+	XORQ R14, R14 // the column
 
 differ:
-	VMOVDQU   (R8), Y4
-	VMOVDQU   32(R8), Y5
-	VPCMPEQB  1(R8), Y4, Y0
-	VPCMPEQB  33(R8), Y5, Y1
-	ADDQ      $64, R8
+	VMOVDQU   (R8)(R14*1), Y4
+	VMOVDQU   32(R8)(R14*1), Y5
+	VPCMPEQB  1(R8)(R14*1), Y4, Y0
+	VPCMPEQB  33(R8)(R14*1), Y5, Y1
 	VPCMPEQB  Y2, Y2, Y2
 	VPCMPEQB  Y3, Y3, Y3
-	LAYER(R9)
-	LAYER(R10)
+	MOVQ      $1, R13
+
+layer:
+	MOVQ      (R9)(R13*8), AX
+	LAYER(AX, R14)
+	INCQ      R13
+	CMPQ      R13, R10
+	JLT       layer
+	ADDQ      $64, R14
 	BITS(Y0, Y1, AX, BX)
 	MOVQ      AX, (SI)
 	POPCNTQ   AX, BX
@@ -98,8 +104,8 @@ differ:
 	ADDQ      $8, DX
 	DECQ      CX
 	JNZ       differ
-	MOVQ      R11, all+56(FP)
-	MOVQ      R12, differing+64(FP)
+	MOVQ      R11, all+48(FP)
+	MOVQ      R12, differing+56(FP)
 	VZEROUPPER
 	RET
 

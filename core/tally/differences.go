@@ -19,7 +19,6 @@ type differences struct {
 	ends  []uint64 // by row: bit c is set where a run ends at column c
 	both  []uint64 // where both are
 	words int      // of each for a row
-	more  []uint64 // room for masks, ends and both of further layers
 	list  []int32  // room for columns of a row, and for their ranks
 	ranks []int32
 	base  [256]uint64
@@ -52,10 +51,7 @@ func (k *kernel) fewDiffer() bool {
 		masks, ends, both := d.masks[at:at+d.words], d.ends[at:at+d.words], d.both[at:at+d.words]
 		// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
 		rows := k.bytesOf(row, k.width+1)
-		n, m := differ(masks, ends, both, &[3][]uint8{rows[0], rows[1], rows[2]}, k.width)
-		if len(k.layers) > 3 {
-			n, m = d.differMore(masks, ends, both, &rows, k.width, len(k.layers))
-		}
+		n, m := differ(masks, ends, both, rows[:len(k.layers)], k.width)
 		all, differing = all+n, differing+m
 	}
 	d.few = 2*differing <= all || k.long != nil && 4*differing <= 3*all // measured: of many layers runs are dearer
@@ -63,7 +59,7 @@ func (k *kernel) fewDiffer() bool {
 }
 
 // differ sets bits for all columns of a row as differPlain does, and counts them.
-func differ(masks, ends, both []uint64, rows *[3][]uint8, width int) (all, differing int) {
+func differ(masks, ends, both []uint64, rows [][]uint8, width int) (all, differing int) {
 	done, all, differing := differ8(masks, ends, both, rows)
 	if done < width {
 		n, m := differPlain(masks, ends, both, rows, done, width)
@@ -72,25 +68,6 @@ func differ(masks, ends, both []uint64, rows *[3][]uint8, width int) (all, diffe
 	last := len(masks) - 1
 	ends[last] |= 1 << 63 // a run ends with the row
 	both[last] |= masks[last] & (1 << 63)
-	return all, differing
-}
-
-// differMore adds what more than three layers differ in to the bits of the first three.
-func (d *differences) differMore(masks, ends, both []uint64, rows *[mostWord][]uint8, width, layers int) (all, differing int) {
-	n := len(masks)
-	d.more = sized(d.more, 3*n)
-	for i := 3; i < layers; i += 2 {
-		differ(d.more[:n], d.more[n:2*n], d.more[2*n:], &[3][]uint8{rows[0], rows[i], rows[min(i+1, layers-1)]}, width)
-		for w := range masks {
-			masks[w] |= d.more[w]
-			ends[w] |= d.more[n+w]
-		}
-	}
-	for w := range masks {
-		both[w] = masks[w] & ends[w]
-		all += bits.OnesCount64(ends[w])
-		differing += bits.OnesCount64(both[w])
-	}
 	return all, differing
 }
 
@@ -276,27 +253,32 @@ func (k *kernel) same() error {
 
 // differPlain sets bits for columns from, a multiple of 64, to to-1: in masks where the bytes of the rows differ, in ends where a byte of one of them is
 // another one than that behind it, and in the last column, and in both where both are so. It counts those in ends and in both.
-func differPlain(masks, ends, both []uint64, rows *[3][]uint8, from, to int) (all, differing int) {
-	a, b, c := rows[0], rows[1], rows[2]
+func differPlain(masks, ends, both []uint64, rows [][]uint8, from, to int) (all, differing int) {
+	a := rows[0]
 	for w := from >> 6; w<<6 < to; w++ {
 		var mask, end uint64
 		if col := w << 6; col+64 < to { // eight columns at a time
 			for k := 0; k < 64; k += 8 {
-				x, y, z := bytes8(a, col+k), bytes8(b, col+k), bytes8(c, col+k)
-				mask |= notZero((x^y)|(x^z)) << k
-				end |= notZero((x^bytes8(a, col+k+1))|(y^bytes8(b, col+k+1))|(z^bytes8(c, col+k+1))) << k
+				x := bytes8(a, col+k)
+				var other, next uint64
+				for _, r := range rows {
+					y := bytes8(r, col+k)
+					other |= x ^ y
+					next |= y ^ bytes8(r, col+k+1)
+				}
+				mask |= notZero(other) << k
+				end |= notZero(next) << k
 			}
-			masks[w], ends[w], both[w] = mask, end, mask&end
-			all += bits.OnesCount64(end)
-			differing += bits.OnesCount64(mask & end)
-			continue
-		}
-		for col := w << 6; col < min(to, w<<6+64); col++ {
-			if a[col] != b[col] || a[col] != c[col] {
-				mask |= 1 << (col & 63)
-			}
-			if col == to-1 || a[col] != a[col+1] || b[col] != b[col+1] || c[col] != c[col+1] {
-				end |= 1 << (col & 63)
+		} else {
+			for col := w << 6; col < min(to, w<<6+64); col++ {
+				for _, r := range rows {
+					if a[col] != r[col] {
+						mask |= 1 << (col & 63)
+					}
+					if col == to-1 || r[col] != r[col+1] {
+						end |= 1 << (col & 63)
+					}
+				}
 			}
 		}
 		masks[w], ends[w], both[w] = mask, end, mask&end
