@@ -254,20 +254,25 @@ func (k *kernel) same() error {
 // differPlain sets bits for columns from, a multiple of 64, to to-1: in masks where the bytes of the rows differ, in ends where a byte of one of them is
 // another one than that behind it, and in the last column, and in both where both are so. It counts those in ends and in both.
 func differPlain(masks, ends, both []uint64, rows [][]uint8, from, to int) (all, differing int) {
-	a := rows[0]
+	a, b, c := rows[0], rows[1], rows[min(2, len(rows)-1)]
+	more := rows[min(3, len(rows)):]
 	for w := from >> 6; w<<6 < to; w++ {
 		var mask, end uint64
-		if col := w << 6; col+64 < to { // eight columns at a time
+		if col := w << 6; col+64 <= to && col+64 < len(a) { // eight columns at a time, with the one behind them, whatever it is
 			for k := 0; k < 64; k += 8 {
-				x := bytes8(a, col+k)
-				var other, next uint64
-				for _, r := range rows {
+				x, y, z := bytes8(a, col+k), bytes8(b, col+k), bytes8(c, col+k)
+				mask |= notZero((x^y)|(x^z)) << k
+				end |= notZero((x^bytes8(a, col+k+1))|(y^bytes8(b, col+k+1))|(z^bytes8(c, col+k+1))) << k
+			}
+			for _, r := range more {
+				for k := 0; k < 64; k += 8 {
 					y := bytes8(r, col+k)
-					other |= x ^ y
-					next |= y ^ bytes8(r, col+k+1)
+					mask |= notZero(bytes8(a, col+k)^y) << k
+					end |= notZero(y^bytes8(r, col+k+1)) << k
 				}
-				mask |= notZero(other) << k
-				end |= notZero(next) << k
+			}
+			if col+64 == to {
+				end |= 1 << 63
 			}
 		} else {
 			for col := w << 6; col < min(to, w<<6+64); col++ {
