@@ -12,17 +12,11 @@ type Announced interface {
 
 // Ahead announces windows of a source, and reports whether that is of use.
 func Ahead(s Source, windows []Window) bool {
-	switch v := s.(type) {
-	case Announced:
+	if v, ok := s.(Announced); ok {
 		return v.Ahead(windows)
-	case noDataView:
-		return Ahead(v.Source, windows)
-	case gridView:
-		return Ahead(v.Source, windows)
-	case *cached:
-		return Ahead(v.Source, windows)
 	}
-	return false
+	of := beneath(s)
+	return of != nil && Ahead(of, windows)
 }
 
 // AheadOf announces windows of several sources on the same cells.

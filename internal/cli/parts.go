@@ -339,7 +339,7 @@ func readPart(from files.System, path string) (*jobPart, error) {
 	}
 	rest, ok := bytes.CutPrefix(data, []byte(partKind))
 	if !ok {
-		return nil, fmt.Errorf("%s: it is not a part, which measure or change writes with --part", path)
+		return nil, fmt.Errorf("%s: it is not a part, which measure, change or run writes with --part", path)
 	}
 	digest, rest, _ := bytes.Cut(rest, []byte("\n"))
 	if sum := sha256.Sum256(rest); string(digest) != hex.EncodeToString(sum[:]) {

@@ -94,6 +94,18 @@ func views(t *testing.T, s raster.Source) map[string]raster.Source {
 			}
 			return v, nil
 		})
+		for _, n := range []int{2, 9} { // bytes of up to eight layers are looked up as one word
+			layers := make([]raster.Source, n)
+			for i := range layers {
+				layers[i] = s
+			}
+			out[fmt.Sprintf("courses of %d", n)] = Courses(layers, same, func(v []float64) float64 {
+				if h.Missing(v[n-1]) {
+					return *same.NoData
+				}
+				return v[n-1]
+			})
+		}
 	}
 	return out
 }
