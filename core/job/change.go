@@ -42,7 +42,7 @@ type ChangeOptions struct {
 
 // HistoryOptions say what is made of histories.
 type HistoryOptions struct {
-	Steady   int    `opt:"steady" least:"0" most:"1000" group:"classes" help:"of three epochs or more, take a class that holds for fewer than so many <EPOCHS> between epochs of one other class for that class; 0 mends nothing"`
+	Steady   int    `opt:"steady" least:"0" most:"1000" group:"classes" help:"of three epochs or more, treat a class that lasts for fewer than so many <EPOCHS> between epochs of one other class as that other class; 0 changes nothing"`
 	Accuracy string `opt:"accuracy" group:"checks" in:"table" help:"a <TABLE> with the error matrix of account accuracy: the check flicker then counts what errors of the maps do not explain"`
 }
 

@@ -14,7 +14,7 @@ import (
 
 // LegendOption names the classes.
 type LegendOption struct {
-	Legend string `opt:"legend" in:"legend" help:"CSV <FILE> of the classes: code,name,color,group"`
+	Legend string `opt:"legend" in:"legend" help:"CSV <FILE> of the classes: code,name,color,group,category"`
 }
 
 // UnitOption chooses the unit of areas.
