@@ -164,7 +164,7 @@ func TestRecordOfARun(t *testing.T) {
 	assert.Equal(t, "CC-BY-4.0", r.Licence)
 	assert.Contains(t, r.Plan, "merge: code")
 	assert.Contains(t, string(r.Resolved), `"edges"`)
-	require.Len(t, r.Steps, 23)
+	require.Len(t, r.Steps, 26)
 	for _, s := range r.Steps {
 		assert.NotEmpty(t, s.Outputs, s.Name)
 		for _, f := range append(s.Inputs, s.Outputs...) {
