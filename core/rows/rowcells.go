@@ -22,6 +22,9 @@ func (c Line) Wrong(format string, args ...any) error {
 	return fmt.Errorf("%s: line %d: %s", c.Path, c.Row.Line, fmt.Sprintf(format, args...))
 }
 
+// rounding is how many m² less than nothing an area may be, and is nothing then.
+const rounding = 1e-6
+
 // Area reads an area in m².
 func (c Line) Area(name string) (float64, error) {
 	if c.Text("unit") == "" {
@@ -34,6 +37,9 @@ func (c Line) Area(name string) (float64, error) {
 	v, err := strconv.ParseFloat(c.Text(name), 64)
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
 		return 0, c.Wrong("the %s %q is not a number", name, c.Text(name))
+	}
+	if v*u.M2 > -rounding && v < 0 { // a sliver of a cut cell, whose share and correction are rounded
+		return 0, nil
 	}
 	if v < 0 {
 		return 0, c.Wrong("the %s %q is negative, which no area is", name, c.Text(name))
