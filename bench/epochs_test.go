@@ -58,10 +58,10 @@ func benchmarkEpochs(b *testing.B, n int, histories bool) {
 					in.Coders = append(in.Coders, &cover.Coder{})
 				}
 				in.Zones, in.Placement = zonesOf(b, layers[0].Header().Grid, zones)
-				tallies, errs := tally.Together(context.Background(), []tally.Keyed{{Request: tally.Request{Layers: layers, Groups: change.Groups(n, histories),
-					Zones: in.Zones, Placement: in.Placement, Threads: threads}, LayerKeys: paths, ZonesKey: "zones"}})
-				require.NoError(b, errs[0])
-				in.Tally = tallies[0]
+				var err error
+				in.Tally, err = tally.Measure(context.Background(), tally.Request{Layers: layers, Groups: change.Groups(n, histories),
+					Zones: in.Zones, Placement: in.Placement, Threads: threads})
+				require.NoError(b, err)
 				ch, err := change.Compare(in, area.Units[0])
 				require.NoError(b, err)
 				if histories {

@@ -67,6 +67,7 @@ type Changes struct {
 	// Steady is for how many epochs a class has to hold between epochs of another one, or that one has been put in its place everywhere: see [mend]. It is 0 where nothing was mended.
 	Steady  int
 	Mended  []float64 // by zone: the ground on which something was mended
+	Errors  bool      // it is known what errors of the maps make: see [FlipPair]
 	courses *courses  // of the group of all epochs, nil without one
 }
 
@@ -118,7 +119,6 @@ type Flip struct {
 	Back    []float64 // in the unit
 	Changed []float64 // what changed its class between the first two, where all three map
 	Pairs   [][]FlipPair
-	Errors  bool      // it is known what errors of the maps would make
 	Lone    []float64 // the part of Back that is single cells; nil when nobody looked
 }
 
@@ -207,8 +207,10 @@ func Compare(in Input, unit area.Unit) (*Changes, error) {
 	}
 	if n > 2 {
 		pair(0, n-1)
+		errors := in.Errors.of(c.Legend)
+		c.Errors = errors != nil
 		for e := range n - 2 {
-			c.Flips = append(c.Flips, c.flip(in, e, places))
+			c.Flips = append(c.Flips, c.flip(in, e, places, errors))
 		}
 	}
 	return c, nil
@@ -237,8 +239,8 @@ func unlisted(t *tally.Tally, group, k int, meanings []cover.Meaning, unit float
 }
 
 // flip finds ground that epoch e+1 has in another class than e, and e+2 in the same.
-func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
-	f := Flip{Epochs: [3]string(in.Epochs[e : e+3]), Errors: in.Errors != nil}
+func (c *Changes) flip(in Input, e int, places [][]int32, errors *errorsOfMaps) Flip {
+	f := Flip{Epochs: [3]string(in.Epochs[e : e+3])}
 	none := int32(len(c.Legend.Classes))
 	group, at := e, c.courses.reader()
 	if c.byCourses() {
@@ -269,7 +271,7 @@ func (c *Changes) flip(in Input, e int, places [][]int32) Flip {
 				pairs[[2]int32{x, y}] = e
 			}
 		}
-		f.Pairs = append(f.Pairs, c.flicker(pairs, mapped, in.Tally.Quantum, in.Errors))
+		f.Pairs = append(f.Pairs, c.flicker(pairs, mapped, in.Tally.Quantum, errors))
 		f.Back = append(f.Back, back.Area(in.Tally.Quantum)/c.Unit.M2)
 		f.Changed = append(f.Changed, changed.Area(in.Tally.Quantum)/c.Unit.M2)
 	}

@@ -73,7 +73,7 @@ func (c *Changes) Check(b check.Bounds) []check.Check {
 			}
 			if v := area.Percent(unexplained, changed); v > b["flicker"] {
 				what := "%.1f %% of what changed by %s is back by %s, most of it %s (%.4g %s)"
-				if f.Errors {
+				if c.Errors {
 					what = "%.1f %% of what changed by %s is back by %s and more than errors of the maps make, most of it %s (%.4g %s)"
 				}
 				class := func(at int32) string { return c.Legend.Classes[at].Name }
@@ -83,7 +83,7 @@ func (c *Changes) Check(b check.Bounds) []check.Check {
 	}
 	mapped, extents, pace, vanish := pairs.Checks("change", check.NoDates)
 	holds, short := "little of what changes goes back to what it was", "much of what changes goes back to what it was, as errors of maps do"
-	if len(c.Flips) > 0 && c.Flips[0].Errors {
+	if c.Errors {
 		holds, short = "little of what changes goes back to what it was but for what errors of the maps make", "much of what changes goes back to what it was, and errors of the maps do not explain it"
 	}
 	flickers := check.Judge("flicker", holds, short, flicker)

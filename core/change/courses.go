@@ -1,6 +1,7 @@
 package change
 
 import (
+	"encoding/binary"
 	"slices"
 
 	"github.com/verdex-land/verdex/core/area"
@@ -65,7 +66,7 @@ func (c *courses) numbered(l *cover.Legend, zones []tally.Zone) (number func(v *
 	add := func(course []int32) int32 {
 		key := make([]byte, 0, 4*len(course))
 		for _, p := range course {
-			key = append(key, byte(p), byte(p>>8), byte(p>>16), byte(p>>24))
+			key = binary.LittleEndian.AppendUint32(key, uint32(p))
 		}
 		n, ok := numbers[string(key)]
 		if !ok {

@@ -1,9 +1,11 @@
 package change
 
 import (
+	"cmp"
 	"math"
 	"slices"
 
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/tally"
 )
 
@@ -17,7 +19,7 @@ type Confusion struct {
 type FlipPair struct {
 	Class, Between int32 // places in the legend
 	Area           float64
-	// Expected is the area that errors of the maps make of ground that did not change: see [Confusion.expects]. NaN where nothing is known of them.
+	// Expected is the area that errors of the maps make of ground that did not change: see [errorsOfMaps.expects]. NaN where nothing is known of them.
 	Expected float64
 }
 
@@ -30,63 +32,74 @@ func (p *FlipPair) Unexplained() float64 {
 }
 
 // flicker are the pairs of a zone, by class. back is by class and the one between; mapped is what each class has at the first of the epochs, on ground that all of them map.
-func (c *Changes) flicker(back map[[2]int32]tally.Extent, mapped []tally.Extent, quantum float64, errors *Confusion) (out []FlipPair) {
+func (c *Changes) flicker(back map[[2]int32]tally.Extent, mapped []tally.Extent, quantum float64, errors *errorsOfMaps) (out []FlipPair) {
 	area := func(e tally.Extent) float64 { return e.Area(quantum) / c.Unit.M2 }
 	areas := make([]float64, len(mapped))
 	for k, e := range mapped {
 		areas[k] = area(e)
 	}
-	expects := c.expects(errors, areas)
+	expects := errors.expects(areas)
 	for pair, e := range back {
 		if !e.IsZero() {
 			out = append(out, FlipPair{pair[0], pair[1], area(e), expects(pair[0], pair[1])})
 		}
 	}
 	slices.SortFunc(out, func(a, b FlipPair) int {
-		if a.Class != b.Class {
-			return int(a.Class - b.Class)
-		}
-		return int(a.Between - b.Between)
+		return cmp.Or(cmp.Compare(a.Class, b.Class), cmp.Compare(a.Between, b.Between))
 	})
 	return out
 }
 
-// expects returns a function that gives how much ground errors make look as if it were of a class, of another one, and of the first again, though it did not change. Where a map is wrong is taken to have nothing to do with where
-// another one is, and all are taken to be as accurate as the one that was assessed. With p the proportions, ground mapped as m is T to p(m,T)/Σp(m,·), and ground that is T is mapped as m with the probability
-// q(m|T) = p(m,T)/Σp(·,T); of an area a(T) the maps make A, B, A of a(T)·q(A|T)·q(B|T)·q(A|T). That is one error between two that are right, or two around one.
-func (c *Changes) expects(errors *Confusion, areas []float64) func(a, b int32) float64 {
-	if errors == nil {
+// errorsOfMaps is a confusion as classes of a legend are looked up in it.
+type errorsOfMaps struct {
+	*Confusion
+	at             []int     // by place in the legend: the place among the classes of the confusion, -1 for none
+	mapped, ground []float64 // by that place: the share of what is mapped as the class, and of what is
+}
+
+// of is nil for nil.
+func (e *Confusion) of(l *cover.Legend) *errorsOfMaps {
+	if e == nil {
+		return nil
+	}
+	out := &errorsOfMaps{Confusion: e, mapped: make([]float64, len(e.Classes)), ground: make([]float64, len(e.Classes))}
+	for _, class := range l.Classes {
+		out.at = append(out.at, slices.Index(e.Classes, class.Code))
+	}
+	for m, row := range e.Proportions {
+		for t, p := range row {
+			out.mapped[m] += p
+			out.ground[t] += p
+		}
+	}
+	return out
+}
+
+// expects returns a function that gives how much ground errors make look as if it were of a class, of another one, and of the first again, though it did not change; areas are what each class of the legend has. Where a map is wrong is taken to have
+// nothing to do with where another one is, and all are taken to be as accurate as the one that was assessed. With p the proportions, ground mapped as m is T to p(m,T)/Σp(m,·), and ground that is T is mapped as m with the probability
+// q(m|T) = p(m,T)/Σp(·,T); of an area a(T) the maps make A, B, A of a(T)·q(A|T)·q(B|T)·q(A|T). That is one error between two that are right, or two around one. Where nothing is known of errors it gives NaN.
+func (e *errorsOfMaps) expects(areas []float64) func(a, b int32) float64 {
+	if e == nil {
 		return func(a, b int32) float64 { return math.NaN() }
 	}
-	n := len(errors.Classes)
-	at := make([]int, len(c.Legend.Classes)) // by place in the legend: the place in errors, -1 for none
-	for k, class := range c.Legend.Classes {
-		at[k] = slices.Index(errors.Classes, class.Code)
-	}
-	mapped, ground, truth := make([]float64, n), make([]float64, n), make([]float64, n)
-	for m, row := range errors.Proportions {
-		for t, p := range row {
-			mapped[m] += p
-			ground[t] += p
-		}
-	}
+	truth := make([]float64, len(e.Classes))
 	for k, a := range areas {
-		m := at[k]
-		if m < 0 || mapped[m] == 0 {
+		m := e.at[k]
+		if m < 0 || e.mapped[m] == 0 {
 			continue
 		}
-		for t, p := range errors.Proportions[m] {
-			truth[t] += a * p / mapped[m]
+		for t, p := range e.Proportions[m] {
+			truth[t] += a * p / e.mapped[m]
 		}
 	}
 	return func(a, b int32) (sum float64) {
-		x, y := at[a], at[b]
+		x, y := e.at[a], e.at[b]
 		if x < 0 || y < 0 {
 			return 0 // a class of which no error was found
 		}
 		for t := range truth {
-			if ground[t] > 0 {
-				p, q := errors.Proportions[x][t]/ground[t], errors.Proportions[y][t]/ground[t]
+			if e.ground[t] > 0 {
+				p, q := e.Proportions[x][t]/e.ground[t], e.Proportions[y][t]/e.ground[t]
 				sum += truth[t] * p * q * p
 			}
 		}

@@ -25,13 +25,13 @@ func legendOf(t *testing.T, codes ...int) *cover.Legend {
 
 // By hand: of 1,000 ha that are mapped as class 1, a map that is right in nine of ten has 900 ha that are and 100 ha that are class 2. Of the 900, 0.9 · 0.1 · 0.9 are mapped as 1, 2, 1; of the 100, 0.1 · 0.9 · 0.1.
 func TestWhatErrorsMake(t *testing.T) {
-	c := &Changes{Legend: legendOf(t, 1, 2, 7)}
+	legend := legendOf(t, 1, 2, 7)
 	errors := &Confusion{Classes: []int{2, 1}, Proportions: [][]float64{{0.45, 0.05}, {0.05, 0.45}}}
-	expects := c.expects(errors, []float64{1000, 0, 50})
+	expects := errors.of(legend).expects([]float64{1000, 0, 50})
 	assert.InDelta(t, 72.9+0.9, expects(0, 1), 1e-9)
 	assert.InDelta(t, 900*0.1*0.9*0.1+100*0.9*0.1*0.9, expects(1, 0), 1e-9)
 	assert.Zero(t, expects(0, 2))
-	assert.True(t, math.IsNaN(c.expects(nil, []float64{1, 2, 3})(0, 1)))
+	assert.True(t, math.IsNaN((*Confusion)(nil).of(legend).expects([]float64{1, 2, 3})(0, 1)))
 	p := FlipPair{Area: 100, Expected: 73.8}
 	assert.InDelta(t, 26.2, p.Unexplained(), 1e-9)
 	p = FlipPair{Area: 10, Expected: 73.8}
@@ -73,7 +73,7 @@ func TestErrorsOfThreeMaps(t *testing.T) {
 			got[a][b]++
 		}
 	}
-	expects := (&Changes{Legend: legendOf(t, 1, 2, 3)}).expects(errors, areas)
+	expects := errors.of(legendOf(t, 1, 2, 3)).expects(areas)
 	for a := range int32(3) {
 		for b := range int32(3) {
 			if a != b {

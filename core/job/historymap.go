@@ -24,10 +24,10 @@ const (
 // mostMapped is how many epochs a map of histories can show.
 const mostMapped = 254
 
-// HistoryRaster returns a map of histories under a name for its header, with the classes that it may have. It is computed as it is read, of cells as they are mended.
-func (c *Changed) HistoryRaster(name string, which HistoryMap) (*Raster, []cover.Class, error) {
+// HistoryRaster returns a map of histories under a name for its header. It is computed as it is read, of cells as they are mended.
+func (c *Changed) HistoryRaster(name string, which HistoryMap) (*Raster, error) {
 	if len(c.Epochs) > mostMapped {
-		return nil, nil, fmt.Errorf("a map of histories shows up to %d epochs", mostMapped)
+		return nil, fmt.Errorf("a map of histories shows up to %d epochs", mostMapped)
 	}
 	classes, none := historyClasses(c.Epochs, which)
 	h := raster.Header{Name: name, Type: raster.Uint8, NoData: &none, Bands: 1, Palette: make([]raster.Color, 256)}
@@ -56,7 +56,7 @@ func (c *Changed) HistoryRaster(name string, which HistoryMap) (*Raster, []cover
 		}
 		return float64(x.Changes())
 	})
-	return &Raster{Source: cells, Classes: func() []cover.Class { return classes }, Report: c.Report, work: c.work}, classes, nil
+	return &Raster{Source: cells, Classes: func() []cover.Class { return classes }, Report: c.Report, work: c.work}, nil
 }
 
 // historyClasses are the classes of a map, and its value for no data.
@@ -64,14 +64,7 @@ func historyClasses(epochs []string, which HistoryMap) (out []cover.Class, none 
 	n := len(epochs)
 	switch which {
 	case MapSince:
-		for e, label := range epochs {
-			name := "since " + label
-			if e == 0 {
-				name = label + " or before"
-			}
-			out = append(out, cover.Class{Code: e + 1, Name: name, Color: ramp(e, n)})
-		}
-		return out, 0
+		return EpochClasses(epochs), 0
 	case MapKind:
 		for k := change.Stable; k < change.NeverMapped; k++ {
 			out = append(out, cover.Class{Code: int(k) + 1, Name: k.String(), Color: courseColors[k]})
@@ -88,11 +81,20 @@ func historyClasses(epochs []string, which HistoryMap) (out []cover.Class, none 
 	return out, 255
 }
 
+// EpochClasses are the epochs since which ground has been what it is, as the classes of a map: the first, 1, since then or before.
+func EpochClasses(epochs []string) (out []cover.Class) {
+	for e, label := range epochs {
+		name := "since " + label
+		if e == 0 {
+			name = label + " or before"
+		}
+		out = append(out, cover.Class{Code: e + 1, Name: name, Color: ramp(e, len(epochs))})
+	}
+	return out
+}
+
 // CourseColor is the colour of a course in maps and figures.
 func CourseColor(k change.Course) raster.Color { return courseColors[k] }
-
-// EpochColor is the colour of the k-th of n epochs in maps and figures of histories: the later, the stronger.
-func EpochColor(k, n int) raster.Color { return ramp(k, n) }
 
 // courseColors are the colours of courses: pale where little happens, strong where it does.
 var courseColors = [...]raster.Color{

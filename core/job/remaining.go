@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"strconv"
+	"slices"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/account"
@@ -86,25 +86,18 @@ func Remaining(ctx context.Context, env Env, o RemainingOptions) (*RemainingAcco
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.Remaining(o.Years, func(code string) string {
-		n, err := strconv.Atoi(code)
-		if err != nil {
-			return ""
-		}
-		c, _ := h.Legend.Find(n)
-		return c.Category
-	})
+	categories := map[string]string{} // by class
+	for _, c := range h.Legend.Classes {
+		categories[c.ID()] = c.Category
+	}
+	list, err := h.Remaining(o.Years, func(code string) string { return categories[code] })
 	var none *account.NoCategory
 	if errors.As(err, &none) {
 		var names []string
-		for _, code := range none.Codes {
-			name := code
-			if n, err := strconv.Atoi(code); err == nil {
-				if c, ok := h.Legend.Find(n); ok {
-					name += " " + c.Name
-				}
+		for _, c := range h.Classes { // all of which are in the legend
+			if slices.Contains(none.Codes, c.ID) {
+				names = append(names, c.ID+" "+c.Name)
 			}
-			names = append(names, name)
 		}
 		return nil, fault.Errorf("%s: it has no category for %s", o.Legend, text.List(names, 12)).
 			Do("fill in its column category: forest land, cropland, grassland, wetlands, settlements or other land")

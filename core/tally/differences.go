@@ -88,20 +88,17 @@ func (k *kernel) bytesOf(row, columns int) (rows [mostWord][]uint8) {
 // wordMask has the bits of a word that are those of layers.
 func (k *kernel) wordMask() uint64 { return ^uint64(0) >> (64 - 8*len(k.layers)) }
 
-// met is the slot of a word, which a cell of the window holds; there is room for it in acc.
-func (k *kernel) met(word uint64, col, row int) (int32, error) {
-	m := &k.differ.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
-	if m.slot == 0 || m.word != word {
-		slot, err := k.slotAt(col, row)
-		if err != nil {
-			return 0, err
-		}
-		if int(slot) >= len(k.acc) {
-			k.grow(slot)
-		}
-		*m = metCombination{word, slot + 1}
+// meet puts the combination of a cell of the window, which is not there, into its place; there is then room for its slot in acc.
+func (k *kernel) meet(m *metCombination, word uint64, col, row int) error {
+	slot, err := k.slotAt(col, row)
+	if err != nil {
+		return err
 	}
-	return m.slot - 1, nil
+	if int(slot) >= len(k.acc) {
+		k.grow(slot)
+	}
+	*m = metCombination{word, slot + 1}
+	return nil
 }
 
 // byDifferences adds the whole cells of one zone in the window at hand, in rows from to to-1. The counter is used where all cells have the same area.
@@ -192,16 +189,14 @@ func (k *kernel) move(row, from, to int, moments bool, origin int) error {
 		}
 		word &= mask
 		met := &d.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
-		slot := uint(met.slot - 1)
 		if met.slot == 0 || met.word != word {
 			k.seen = seen
-			s, err := k.met(word, col, row)
-			if err != nil {
+			if err := k.meet(met, word, col, row); err != nil {
 				return err
 			}
-			slot = uint(s)
 			acc, seen, group, marks = k.acc, k.seen, k.group, k.marks.acc
 		}
+		slot := uint(met.slot - 1)
 		weight := uint64(col + 1 - begin)
 		if moments {
 			weight = packed[col+1-origin] - packed[begin-origin]

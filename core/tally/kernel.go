@@ -171,73 +171,6 @@ func sized[T any](s []T, n int) []T {
 	return s[:n]
 }
 
-// wholeCells are whole cells: how many, and their area in units of the grid's.
-type wholeCells struct {
-	n    int64
-	area Sum
-}
-
-// flush turns what runs has added into area, by the segment that the runs lie in.
-func (k *kernel) flush(seg *raster.Segment, moments bool) {
-	k.seenWhole |= k.seen
-	if k.group > manySlots {
-		k.marks.acc.take(k.seen, k.group, func(s int) {
-			k.flushSlot(s, seg, moments)
-			k.marks.wholes.set(s)
-		})
-		k.seen = 0
-		return
-	}
-	for m := k.seen; m != 0; m &= m - 1 {
-		first := bits.TrailingZeros64(m) << k.group
-		for i, v := range k.acc[first : first+1<<k.group] {
-			if v != 0 {
-				k.flushSlot(first+i, seg, moments)
-			}
-		}
-	}
-	k.seen = 0
-}
-
-// flushSlot is flush for a slot.
-func (k *kernel) flushSlot(s int, seg *raster.Segment, moments bool) {
-	v, w := k.acc[s], &k.wholes[s]
-	if k.acc[s] = 0; v == 0 {
-		return
-	}
-	if moments {
-		n, area := areaOf(v, seg)
-		w.n += n
-		w.area.AddInt(area)
-	} else {
-		w.n += int64(v)
-		w.area.AddProduct(int64(v), seg.A)
-	}
-}
-
-// takeWhole moves the whole cells of a zone and window to its extents.
-func (k *kernel) takeWhole() {
-	take := func(s int) {
-		if w := &k.wholes[s]; w.n != 0 {
-			k.present[s>>6] |= 1 << (s & 63)
-			k.extents[s].whole(w.n, w.area)
-			*w = wholeCells{}
-		}
-	}
-	if k.group > manySlots {
-		k.marks.wholes.take(k.seenWhole, k.group, take)
-		k.seenWhole = 0
-		return
-	}
-	for m := k.seenWhole; m != 0; m &= m - 1 {
-		first := bits.TrailingZeros64(m) << k.group
-		for s := first; s < first+1<<k.group; s++ {
-			take(s)
-		}
-	}
-	k.seenWhole = 0
-}
-
 // cut adds a cell that an outline cuts; d is its column within the segment.
 func (k *kernel) cut(share int64, m zone.Moment, seg *raster.Segment, d int64, col, row int) error {
 	s, err := k.slotAt(col, row)
@@ -288,41 +221,6 @@ func (k *kernel) cutAlike(edge []zone.EdgeCell, col, row int) error {
 		k.marks.shares.set(int(s))
 	}
 	return nil
-}
-
-// flushShares turns the shares of cutAlike into area. A window has fewer than 2²³ cells, so that
-// they fit.
-func (k *kernel) flushShares(seg *raster.Segment) {
-	if k.group > manySlots {
-		k.marks.shares.take(k.seenShares, k.group, func(s int) {
-			if v := k.shares[s]; v != 0 {
-				k.present[s>>6] |= 1 << (s & 63)
-				k.extents[s].alike(v, seg.A)
-				k.shares[s] = 0
-			}
-		})
-		k.seenShares = 0
-		return
-	}
-	for m := k.seenShares; m != 0; m &= m - 1 {
-		first := bits.TrailingZeros64(m) << k.group
-		for from := first; from < first+1<<k.group; from += 4 {
-			four := (*[4]int64)(k.shares[from:])
-			if four[0]|four[1]|four[2]|four[3] == 0 { // most are
-				continue
-			}
-			for i, v := range four {
-				if v == 0 {
-					continue
-				}
-				s := from + i
-				four[i] = 0
-				k.present[s>>6] |= 1 << (s & 63)
-				k.extents[s].alike(v, seg.A)
-			}
-		}
-	}
-	k.seenShares = 0
 }
 
 // window adds the cells of one zone in the window at hand. segments are the areas of the band's

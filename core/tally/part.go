@@ -123,7 +123,7 @@ func Gather(parts []*Tally, sets []Set, most int, names []string) (*Tally, error
 		}
 	}
 	for g, members := range first.Members {
-		numbers, all := joinSequences(parts, g, slots)
+		all, numbers := joinSequences(parts, g, slots)
 		zones := make([]Zone, len(first.Groups[g]))
 		spread.Over(len(zones), func() func(int) {
 			var found []foundValue
@@ -152,9 +152,9 @@ func Gather(parts []*Tally, sets []Set, most int, names []string) (*Tally, error
 	return out, nil
 }
 
-// joinSequences numbers the sequences of all parts in a group of more than three layers: by part and its number, the number in the whole. slots are by part, layer and
+// joinSequences numbers the sequences of all parts in a group of more than three layers: numbers is by part and its number the number in the whole. slots are by part, layer and
 // slot of the part the slot of the whole. For other groups it is nil.
-func joinSequences(parts []*Tally, group int, slots [][][]Slot) (numbers [][]Slot, all [][]Slot) {
+func joinSequences(parts []*Tally, group int, slots [][][]Slot) (all [][]Slot, numbers [][]Slot) {
 	members := parts[0].Members[group]
 	if len(members) <= len(Value{}) {
 		return nil, nil
@@ -169,11 +169,7 @@ func joinSequences(parts []*Tally, group int, slots [][][]Slot) (numbers [][]Slo
 			lists[i] = append(lists[i], list)
 		}
 	}
-	all = sortedSequences(lists...)
-	for i := range parts {
-		numbers = append(numbers, placesIn(all, lists[i]))
-	}
-	return numbers, all
+	return numberSequences(lists...)
 }
 
 // sumOverlaps joins the pairs of zones that parts have found to share ground.

@@ -232,16 +232,14 @@ func (k *kernel) runsWords(row, from, to int, moments bool, origin int) error {
 		word := uint64(a[i]) | uint64(b[i])<<8 | uint64(c[i])<<16 | uint64(d[i])<<24 | uint64(e[i])<<32 | uint64(f[i])<<40 | uint64(g[i])<<48 | uint64(h[i])<<56
 		word &= mask
 		met := &k.differ.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
-		s := uint(met.slot - 1)
 		if met.slot == 0 || met.word != word {
 			k.seen = seen
-			slot, err := k.met(word, int(i), row)
-			if err != nil {
+			if err := k.meet(met, word, int(i), row); err != nil {
 				return err
 			}
-			s = uint(slot)
 			acc, seen, group, marks = k.acc, k.seen, k.group, k.marks.acc
 		}
+		s := uint(met.slot - 1)
 		if moments {
 			acc[s] += packed[end-origin] - packed[last-origin]
 		} else {

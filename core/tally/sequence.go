@@ -112,28 +112,27 @@ func (p *pass) sequences(workers []*worker, group int) [][]Slot {
 			lists[i] = append(lists[i], list)
 		}
 	}
-	all := sortedSequences(lists...)
+	all, numbers := numberSequences(lists...)
 	for i, w := range workers {
-		w.groups[group].kernel.long.numbers = placesIn(all, lists[i])
+		w.groups[group].kernel.long.numbers = numbers[i]
 	}
 	return all
 }
 
-// sortedSequences is every sequence of some lists once, in order.
-func sortedSequences(lists ...[][]Slot) [][]Slot {
-	all := slices.Concat(lists...)
+// numberSequences returns every sequence of some lists once, in order, and by list the place there of each of its sequences.
+func numberSequences(lists ...[][]Slot) (all [][]Slot, numbers [][]Slot) {
+	all = slices.Concat(lists...)
 	slices.SortFunc(all, slices.Compare)
-	return slices.CompactFunc(all, slices.Equal)
-}
-
-// placesIn are the places of sequences in an ordered list that has them.
-func placesIn(all, list [][]Slot) []Slot {
-	out := make([]Slot, len(list))
-	for i, s := range list {
-		at, _ := slices.BinarySearchFunc(all, s, slices.Compare)
-		out[i] = Slot(at)
+	all = slices.CompactFunc(all, slices.Equal)
+	for _, list := range lists {
+		places := make([]Slot, len(list))
+		for i, s := range list {
+			at, _ := slices.BinarySearchFunc(all, s, slices.Compare)
+			places[i] = Slot(at)
+		}
+		numbers = append(numbers, places)
 	}
-	return out
+	return all, numbers
 }
 
 // Slots are what the layers of a group hold in cells of a value: a slot for each layer. The list belongs to the tally or to v.
@@ -145,43 +144,34 @@ func (t *Tally) Slots(group int, v *Value) []Slot {
 }
 
 // SlotOf is what the k-th layer of a group holds in cells of a value.
-func (t *Tally) SlotOf(group, k int, v *Value) Slot {
-	if group < len(t.Sequences) && t.Sequences[group] != nil {
-		return t.Sequences[group][v[0]][k]
-	}
-	return v[k]
-}
+func (t *Tally) SlotOf(group, k int, v *Value) Slot { return t.Slots(group, v)[k] }
 
-// Project adds up what zones hold of some of the layers of a group, which are given by their places in it. It returns the zones, and the sequences that
+// project adds up what zones hold of some of the layers of a group, which are given by their places in it. It returns the zones, and the sequences that
 // their values number where there are more than three layers.
-func (t *Tally) Project(group int, zones []Zone, layers []int) ([]Zone, [][]Slot) {
-	pick := func(from []Slot) []Slot {
-		out := make([]Slot, len(layers))
-		for m, at := range layers {
-			out[m] = from[at]
-		}
-		return out
+func (t *Tally) project(group int, zones []Zone, layers []int) ([]Zone, [][]Slot) {
+	if group >= len(t.Sequences) || t.Sequences[group] == nil {
+		return regrouped(zones, func(v *Value) (out Value) {
+			for m, at := range layers {
+				out[m] = v[at]
+			}
+			return out
+		}), nil
 	}
-	long := len(layers) > len(Value{})
-	value := func(v *Value) (out Value) {
-		copy(out[:], pick(t.Slots(group, v)))
-		return out
+	picked := make([][]Slot, len(t.Sequences[group])) // each sequence once
+	values := make([]Value, len(picked))
+	for i, s := range t.Sequences[group] {
+		for _, at := range layers {
+			picked[i] = append(picked[i], s[at])
+		}
+		copy(values[i][:], picked[i])
 	}
 	var all [][]Slot
-	if group < len(t.Sequences) && t.Sequences[group] != nil { // each sequence once
-		from := make([][]Slot, len(t.Sequences[group]))
-		values := make([]Value, len(from))
-		for i, s := range t.Sequences[group] {
-			from[i] = pick(s)
-			copy(values[i][:], from[i][:min(len(layers), len(Value{}))])
+	if len(layers) > len(Value{}) {
+		var numbers [][]Slot
+		all, numbers = numberSequences(picked)
+		for i, n := range numbers[0] {
+			values[i] = Value{n}
 		}
-		if long {
-			all = sortedSequences(from)
-			for i, at := range placesIn(all, from) {
-				values[i] = Value{at}
-			}
-		}
-		value = func(v *Value) Value { return values[v[0]] }
 	}
-	return regrouped(zones, value), all
+	return regrouped(zones, func(v *Value) Value { return values[v[0]] }), all
 }

@@ -88,7 +88,7 @@ func TestSequencesSumToTheirLayers(t *testing.T) {
 				for _, picked := range [][]int{{0}, {cover.layers - 1, 1}, {2, 0, 3}, {3, 1, 0, 2}} {
 					want := request(1, Part{}, picked...)
 					got := &Tally{Quantum: all.Quantum, Members: [][]int{picked}, Numbers: all.Numbers}
-					zones, sequences := all.Project(0, all.Zones, picked)
+					zones, sequences := all.project(0, all.Zones, picked)
 					got.Groups, got.Sequences = [][]Zone{zones}, [][][]Slot{sequences}
 					assert.Equal(t, held(want), held(got), "layers %v", picked)
 				}

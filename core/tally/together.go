@@ -25,7 +25,7 @@ type Keyed struct {
 func Together(ctx context.Context, reqs []Keyed) ([]*Tally, []error) {
 	out, errs := make([]*Tally, len(reqs)), make([]error, len(reqs))
 	for _, members := range connected(reqs) {
-		if len(members) > 1 || nested(reqs[members[0]].groups()) {
+		if len(members) > 1 {
 			j := joined{zones: map[string]int{}, layers: map[string]int{}}
 			j.req.Threads, j.req.Progress, j.req.Part = reqs[0].Threads, reqs[0].Progress, reqs[0].Part
 			for _, i := range members {
@@ -146,18 +146,6 @@ func (p *joinedPart) mapped(group []int) (out []int) {
 	return out
 }
 
-// nested reports whether a group is in another one.
-func nested(groups [][]int) bool {
-	for i, g := range groups {
-		for j, other := range groups {
-			if i != j && holds(other, g) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // holds reports whether all of a group is in another one.
 func holds(all, group []int) bool {
 	return !slices.ContainsFunc(group, func(n int) bool { return !slices.Contains(all, n) })
@@ -226,7 +214,7 @@ func (j *joined) part(t *Tally, k int) *Tally {
 			for _, l := range group {
 				at = append(at, slices.Index(j.groups[g], l))
 			}
-			zones, sequences = t.Project(g, zones, at)
+			zones, sequences = t.project(g, zones, at)
 		}
 		out.Groups, out.Sequences = append(out.Groups, zones), append(out.Sequences, sequences)
 	}

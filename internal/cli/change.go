@@ -149,14 +149,11 @@ func runChange(s *session, o *changeOptions) error {
 
 // writeHistoryMap stages a map of histories, and its legend.
 func (s *session) writeHistoryMap(path string, r *job.Changed, which job.HistoryMap, what string) error {
-	m, classes, err := r.HistoryRaster(path, which)
+	m, err := r.HistoryRaster(path, which)
 	if err != nil {
 		return err
 	}
-	if err := s.writeRaster(path, m, rasterOptions{}); err != nil {
-		return err
-	}
-	if err := s.writeLegend(legendBeside(path), classes); err != nil {
+	if _, err := s.writeMap(path, m); err != nil {
 		return err
 	}
 	s.noteThen(fmt.Sprintf("%s: %s from %s to %s; %s names its codes", path, what, r.Epochs[0], r.Epochs[len(r.Epochs)-1], legendBeside(path)))
@@ -165,14 +162,19 @@ func (s *session) writeHistoryMap(path string, r *job.Changed, which job.History
 
 // writeChangeMap stages the map of what became of each cell, and its legend.
 func (s *session) writeChangeMap(path string, r *job.Changed) error {
-	m := r.Map(path)
-	if err := s.writeRaster(path, m.Raster, rasterOptions{}); err != nil {
+	codes, err := s.writeMap(path, r.Map(path).Raster)
+	if err != nil {
 		return err
+	}
+	s.noteThen(fmt.Sprintf("%s: what became of each cell from %s to %s; %s names its %d codes", path, r.Epochs[0], r.Epochs[len(r.Epochs)-1], legendBeside(path), codes))
+	return nil
+}
+
+// writeMap stages a raster of classes and, beside it, its legend, and returns how many classes that has.
+func (s *session) writeMap(path string, m *job.Raster) (codes int, err error) {
+	if err := s.writeRaster(path, m, rasterOptions{}); err != nil {
+		return 0, err
 	}
 	classes := m.Classes()
-	if err := s.writeLegend(legendBeside(path), classes); err != nil {
-		return err
-	}
-	s.noteThen(fmt.Sprintf("%s: what became of each cell from %s to %s; %s names its %d codes", path, r.Epochs[0], r.Epochs[len(r.Epochs)-1], legendBeside(path), len(classes)))
-	return nil
+	return len(classes), s.writeLegend(legendBeside(path), classes)
 }

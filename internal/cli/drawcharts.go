@@ -236,11 +236,17 @@ func matrixFigureCommand() *cli.Command {
 			return nil, err
 		}
 		f.Title, f.Sub = fmt.Sprintf("From what to what, %s to %s", from, to), a.Unit.Name+" of true ground that both epochs map; outlined is what stayed"
-		if o.Zone != "" {
-			f.Sub = o.Zone + ": " + f.Sub
-		}
+		f.Sub = ofZone(o.Zone, f.Sub)
 		return f, nil
 	})
+}
+
+// ofZone begins a subtitle with the zone that a figure is of, if it is of one.
+func ofZone(zone, sub string) string {
+	if zone == "" {
+		return sub
+	}
+	return zone + ": " + sub
 }
 
 // pairIn is the pair of epochs that is asked for, or the first with the last.
@@ -339,9 +345,7 @@ func flowsFigureCommand() *cli.Command {
 			f.Epochs, f.Moves = append(f.Epochs, p[1]), append(f.Moves, cells)
 		}
 		f.Title, f.Sub = "What went where, "+f.Epochs[0]+" to "+f.Epochs[len(f.Epochs)-1], a.Unit.Name+" of true ground; bands have the colour of what the ground was, and pale ones stayed"
-		if o.Zone != "" {
-			f.Sub = o.Zone + ": " + f.Sub
-		}
+		f.Sub = ofZone(o.Zone, f.Sub)
 		return f, nil
 	})
 }

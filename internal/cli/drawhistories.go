@@ -28,21 +28,25 @@ course: what changed once, what went and came back. What stayed is pale.
 
   verdex draw histories histories.csv --legend legend.csv --out histories.png`,
 	}, func(o *historiesFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *historiesFigureOptions, _ draw.Options) (draw.Figure, error) {
-		h, err := job.ReadHistories(s.ctx, s.env(), o.HistoriesOptions)
-		if err != nil {
-			return nil, err
-		}
-		list, err := historiesIn(h.Histories, o.Zone)
+		h, list, err := s.historiesOf(o.HistoriesOptions, o.Zone)
 		if err != nil {
 			return nil, err
 		}
 		f := bandsOf(h.Epochs, h.Classes, classKeys(h.Classes, h.Legend), list, h.Unit.M2, h.Unit.Name)
 		f.Title, f.Sub = "Histories, "+h.Epochs[0]+" to "+h.Epochs[len(h.Epochs)-1], h.Unit.Name+" of true ground; bands have the colour of what became of the ground, and pale ones stayed"
-		if o.Zone != "" {
-			f.Sub = o.Zone + ": " + f.Sub
-		}
+		f.Sub = ofZone(o.Zone, f.Sub)
 		return f, nil
 	})
+}
+
+// historiesOf reads tables of histories, and picks those of a zone or of all.
+func (s *session) historiesOf(o job.HistoriesOptions, zone string) (*job.Histories, []account.History, error) {
+	h, err := job.ReadHistories(s.ctx, s.env(), o)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := historiesIn(h.Histories, zone)
+	return h, list, err
 }
 
 // historiesIn are the histories of a zone, or those of all zones, of which each is one.
@@ -69,29 +73,42 @@ func historiesIn(h *account.Histories, zone string) (out []account.History, err 
 	return out, nil
 }
 
+// tracer returns a function that gives a history of tables as one by the places of classes.
+func tracer(classes []cover.Named) func(x account.History) change.History {
+	places := map[string]int32{}
+	for i, c := range classes {
+		places[c.ID] = int32(i)
+	}
+	return func(x account.History) (out change.History) {
+		for _, code := range x.Codes {
+			place, ok := places[code]
+			if !ok { // ground that the epoch does not map
+				place = change.Unmapped
+			}
+			out.Codes = append(out.Codes, place)
+		}
+		return out
+	}
+}
+
 // bandsOf are histories as bands.
 func bandsOf(epochs []string, classes []cover.Named, keys []draw.Key, list []account.History, m2 float64, unit string) *draw.HistoriesFigure {
 	f := &draw.HistoriesFigure{Epochs: epochs, Keys: slices.Clone(keys), Unit: unit}
 	for k := change.Stable; k <= change.NeverMapped; k++ {
 		f.Courses = append(f.Courses, draw.Key{Name: k.String(), Color: colorOf(job.CourseColor(k)), Border: true})
 	}
-	number, codes := map[string]int{}, map[string]int32{"": change.Unmapped}
-	for i, c := range classes {
-		number[c.ID], codes[c.ID] = i, int32(i)
-	}
+	trace := tracer(classes)
 	for _, x := range list {
-		b := draw.HistoryBand{Area: x.M2 / m2}
-		var of change.History
-		for _, code := range x.Codes {
-			k, ok := number[code]
-			if !ok { // ground that the epoch does not map
-				k = len(f.Keys)
-				number[code] = k
-				f.Keys = append(f.Keys, draw.Key{Name: "not mapped", Hatch: true})
+		of := trace(x)
+		b := draw.HistoryBand{Area: x.M2 / m2, Course: int(of.Course())}
+		for _, place := range of.Codes {
+			if place == change.Unmapped {
+				if place = int32(len(keys)); len(f.Keys) == len(keys) {
+					f.Keys = append(f.Keys, draw.Key{Name: "not mapped", Hatch: true})
+				}
 			}
-			b.Classes, of.Codes = append(b.Classes, k), append(of.Codes, codes[code])
+			b.Classes = append(b.Classes, int(place))
 		}
-		b.Course = int(of.Course())
 		f.List = append(f.List, b)
 	}
 	return f
@@ -114,11 +131,7 @@ which its ground has been that class.
   verdex draw since histories.csv --legend legend.csv --out since.png
   verdex draw since histories.csv --legend legend.csv --show percent --zone W3 --out w3.svg`,
 	}, func(o *sinceFigureOptions) *figureOptions { return &o.figureOptions }, func(s *session, o *sinceFigureOptions, _ draw.Options) (draw.Figure, error) {
-		h, err := job.ReadHistories(s.ctx, s.env(), o.HistoriesOptions)
-		if err != nil {
-			return nil, err
-		}
-		list, err := historiesIn(h.Histories, o.Zone)
+		h, list, err := s.historiesOf(o.HistoriesOptions, o.Zone)
 		if err != nil {
 			return nil, err
 		}
@@ -129,9 +142,7 @@ which its ground has been that class.
 		if f.Share {
 			f.Sub = "percent of the extent of each class"
 		}
-		if o.Zone != "" {
-			f.Sub = o.Zone + ": " + f.Sub
-		}
+		f.Sub = ofZone(o.Zone, f.Sub)
 		return f, nil
 	})
 }
@@ -139,30 +150,26 @@ which its ground has been that class.
 // sinceBars are a bar for each class of the last epoch, divided by the epochs since which its ground has been that class.
 func sinceBars(epochs []string, classes []cover.Named, list []account.History, m2 float64, unit string) *draw.BarsFigure {
 	f := &draw.BarsFigure{Unit: unit}
-	n := len(epochs)
-	for e, label := range epochs {
-		name := "since " + label
-		if e == 0 {
-			name = label + " or before"
-		}
-		f.Keys = append(f.Keys, draw.Key{Name: name, Color: colorOf(job.EpochColor(e, n)), Border: true})
+	for _, e := range job.EpochClasses(epochs) {
+		f.Keys = append(f.Keys, draw.Key{Name: e.Name, Color: colorOf(e.Color), Border: true})
 	}
-	for _, c := range classes {
-		parts := make([]float64, n)
-		some := false
-		for _, x := range list {
-			if x.Codes[n-1] != c.ID {
-				continue
-			}
-			e := n - 1
-			for e > 0 && x.Codes[e-1] == c.ID {
-				e--
-			}
-			parts[e] += x.M2 / m2
-			some = true
+	parts := make([][]float64, len(classes)) // nil for a class without ground
+	trace := tracer(classes)
+	for _, x := range list {
+		of := trace(x)
+		e := of.Since()
+		if e < 0 { // the last epoch does not map it
+			continue
 		}
-		if some {
-			f.Names, f.Parts = append(f.Names, c.Label()), append(f.Parts, parts)
+		class := of.Codes[len(epochs)-1]
+		if parts[class] == nil {
+			parts[class] = make([]float64, len(epochs))
+		}
+		parts[class][e] += x.M2 / m2
+	}
+	for k, c := range classes {
+		if parts[k] != nil {
+			f.Names, f.Parts = append(f.Names, c.Label()), append(f.Parts, parts[k])
 		}
 	}
 	return f

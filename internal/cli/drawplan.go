@@ -149,7 +149,7 @@ func (f *figureOfPlan) table(column string) ([]byte, error) {
 	case f.name == "draw check":
 		made, err = f.checks()
 	case f.name == "draw histories" || f.name == "draw since":
-		made, err = f.histories()
+		made, err = f.change(func(c *job.Changed) *model.Table { return model.HistoriesOf(c.Traced, 0) })
 	case plan.TableOf(f.name) == "change":
 		made, err = f.change(func(c *job.Changed) *model.Table { return model.TransitionsOf(c.Changes, c.Keep) })
 	case f.name == "draw shade" && isChangeColumn(column):
@@ -223,29 +223,13 @@ func (f *figureOfPlan) change(of func(*job.Changed) *model.Table) (*model.Table,
 		byClass(step)
 	}
 	o := step.Options.(*changeOptions).ChangeOptions
+	o.Histories = f.name == "draw histories" || f.name == "draw since"
 	r, err := f.compared(&o)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
 	return of(r), nil
-}
-
-// histories is the table of histories.
-func (f *figureOfPlan) histories() (*model.Table, error) {
-	if len(f.plan.Epochs) < 2 {
-		return nil, usage("%s: %s shows what became of the ground, and the plan has one epoch", f.plan.Path, f.name)
-	}
-	step := f.plan.ChangeOf(f.set)
-	byClass(step)
-	o := step.Options.(*changeOptions).ChangeOptions
-	o.Histories = true
-	r, err := f.compared(&o)
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	return model.HistoriesOf(r.Traced, 0), nil
 }
 
 // checks are what the checks of all epochs, and of the change between them, have found.

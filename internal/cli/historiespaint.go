@@ -133,8 +133,8 @@ func paintSince(c *canvas, r *job.Changed) error {
 		c.line()
 		c.line(c.bold(title(cover.Named{ID: z.ID, Name: z.Name})))
 		head := left("", width+6)
-		for e := range h.Epochs {
-			head += right(since(h, e), 14)
+		for _, since := range job.EpochClasses(h.Epochs) {
+			head += right(since.Name, 14)
 		}
 		c.line(c.dim(head + right("mean years", 12)))
 		for j, class := range h.Legend.Classes {
@@ -162,14 +162,6 @@ func paintSince(c *canvas, r *job.Changed) error {
 	return c.flush()
 }
 
-// since is the head of a column: the first epoch shows no more than that it was so before.
-func since(h *change.Histories, e int) string {
-	if e == 0 {
-		return h.Epochs[0] + " or before"
-	}
-	return "since " + h.Epochs[e]
-}
-
 // paintFlicker draws for each zone what changes its class and has its old one back.
 func paintFlicker(c *canvas, r *job.Changed) error {
 	for n, f := range r.Flips {
@@ -180,7 +172,7 @@ func paintFlicker(c *canvas, r *job.Changed) error {
 		for i, list := range f.Pairs {
 			z := &r.Pairs[0].Zones[i]
 			g := &grid{c: c, name: title(cover.Named{ID: z.ID, Name: z.Name}), head: []string{r.Unit.Name, "% of changed"}}
-			if f.Errors {
+			if r.Errors {
 				g.head = append(g.head, "errors make", "unexplained")
 			}
 			most := 0.0
@@ -190,7 +182,7 @@ func paintFlicker(c *canvas, r *job.Changed) error {
 			cells := func(area, expected, unexplained float64) []string {
 				d := text.Decimals(most)
 				out := []string{text.Number(area, d), text.Number(area/f.Changed[i]*100, 1)}
-				if f.Errors {
+				if r.Errors {
 					out = append(out, text.Number(expected, d), text.Number(unexplained, d))
 				}
 				return out

@@ -141,7 +141,7 @@ func FlickerOf(c *change.Changes) *Table {
 				for _, p := range list {
 					a, b := c.Legend.Classes[p.Class], c.Legend.Classes[p.Between]
 					row := []any{z.ID, z.Name, strings.Join(f.Epochs[:], ";"), a.ID(), a.Name, b.ID(), b.Name, p.Area, p.Expected, p.Unexplained(), c.Unit.Name, area.Percent(p.Area, f.Changed[i])}
-					if !f.Errors {
+					if !c.Errors {
 						row[8], row[9] = nil, nil
 					}
 					if !yield(row) {
