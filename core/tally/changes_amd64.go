@@ -28,20 +28,44 @@ func flatten(ends, rank []int32, mask []uint64) int {
 }
 
 //go:noescape
-func differWords(masks, ends, both *uint64, rows **uint8, layers, n int) (all, differing int)
+func differWords(masks, ends *uint64, rows **uint8, layers, n int) (all, differing int)
 
 // differ8 is differPlain for as many columns as it can, by other means; it returns how many these are.
-func differ8(masks, ends, both []uint64, rows [][]uint8) (columns, all, differing int) {
+func differ8(masks, ends []uint64, rows [][]uint8) (columns, all, differing int) {
 	n := (len(rows[0]) - 1) / 64 // the byte behind the last of a word is read
 	if !cpu.X86.HasAVX2 || n < 1 {
 		return 0, 0, 0
 	}
-	_, _, _ = masks[n-1], ends[n-1], both[n-1]
+	_, _ = masks[n-1], ends[n-1]
 	var begins [mostWord]*uint8
 	for i, r := range rows {
 		_ = r[n*64]
 		begins[i] = &r[0]
 	}
-	all, differing = differWords(&masks[0], &ends[0], &both[0], &begins[0], len(rows), n)
+	all, differing = differWords(&masks[0], &ends[0], &begins[0], len(rows), n)
 	return n * 64, all, differing
+}
+
+//go:noescape
+func combineFour(words *uint64, ends *int32, n int, rows **uint8, mask uint64)
+
+//go:noescape
+func combineEight(words *uint64, ends *int32, n int, rows **uint8, mask uint64)
+
+// combine is combinePlain by other means, for lists of ends that rise.
+func combine(words []uint64, ends []int32, rows [][]uint8, first int) {
+	n := len(ends)
+	_, _ = words[n-1], ends[0]
+	var begins [mostWord]*uint8
+	for i := range begins {
+		r := rows[min(i, len(rows)-1)][first:]
+		_ = r[ends[n-1]-1]
+		begins[i] = &r[0]
+	}
+	mask := ^uint64(0) >> (64 - 8*len(rows))
+	if len(rows) <= 4 {
+		combineFour(&words[0], &ends[0], n, &begins[0], mask)
+		return
+	}
+	combineEight(&words[0], &ends[0], n, &begins[0], mask)
 }

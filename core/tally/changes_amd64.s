@@ -60,14 +60,13 @@ loop:
 	ORQ       room, to  \
 	NOTQ      to
 
-// func differWords(masks, ends, both *uint64, rows **uint8, layers, n int) (all, differing int)
-TEXT ·differWords(SB), NOSPLIT, $0-64
+// func differWords(masks, ends *uint64, rows **uint8, layers, n int) (all, differing int)
+TEXT ·differWords(SB), NOSPLIT, $0-56
 	MOVQ masks+0(FP), DI
 	MOVQ ends+8(FP), SI
-	MOVQ both+16(FP), DX
-	MOVQ rows+24(FP), R9
-	MOVQ layers+32(FP), R10
-	MOVQ n+40(FP), CX
+	MOVQ rows+16(FP), R9
+	MOVQ layers+24(FP), R10
+	MOVQ n+32(FP), CX
 	MOVQ (R9), R8
 	XORQ R11, R11
 	XORQ R12, R12
@@ -96,16 +95,14 @@ layer:
 	BITS(Y2, Y3, R13, BX)
 	MOVQ      R13, (DI)
 	ANDQ      AX, R13
-	MOVQ      R13, (DX)
 	POPCNTQ   R13, BX
 	ADDQ      BX, R12
 	ADDQ      $8, DI
 	ADDQ      $8, SI
-	ADDQ      $8, DX
 	DECQ      CX
 	JNZ       differ
-	MOVQ      R11, all+48(FP)
-	MOVQ      R12, differing+56(FP)
+	MOVQ      R11, all+40(FP)
+	MOVQ      R12, differing+48(FP)
 	VZEROUPPER
 	RET
 
@@ -159,4 +156,77 @@ eight:
 	SUBQ  R9, DI
 	SHRQ  $2, DI
 	MOVQ  DI, ret+32(FP)
+	RET
+
+// The next lower byte of a word: that of a row at column BX.
+#define BYTE(row, word) \
+	SHLQ $8, word       \
+	MOVB (row)(BX*1), word
+
+// func combineFour(words *uint64, ends *int32, n int, rows **uint8, mask uint64)
+// For each of n ends the bytes of four rows before it, that of the first row lowest, as far as mask has their bits.
+TEXT ·combineFour(SB), NOSPLIT, $0-40
+	MOVQ words+0(FP), DI
+	MOVQ ends+8(FP), SI
+	MOVQ n+16(FP), CX
+	MOVQ rows+24(FP), DX
+	MOVQ 0(DX), R8
+	MOVQ 8(DX), R9
+	MOVQ 16(DX), R10
+	MOVQ 24(DX), R11
+	MOVQ mask+32(FP), DX
+
+four:
+	MOVL    (SI), BX
+	DECQ    BX
+	MOVBLZX (R11)(BX*1), AX
+	BYTE(R10, AX)
+	BYTE(R9, AX)
+	BYTE(R8, AX)
+	ANDQ    DX, AX
+	MOVQ    AX, (DI)
+	ADDQ    $4, SI
+	ADDQ    $8, DI
+	DECQ    CX
+	JNZ     four
+	RET
+
+// func combineEight(words *uint64, ends *int32, n int, rows **uint8, mask uint64)
+// The same of eight rows: two halves, so that they need not wait for one another.
+TEXT ·combineEight(SB), NOSPLIT, $8-40
+	MOVQ words+0(FP), DI
+	MOVQ ends+8(FP), SI
+	MOVQ n+16(FP), CX
+	MOVQ mask+32(FP), DX
+	MOVQ DX, kept-8(SP)
+	MOVQ rows+24(FP), DX
+	MOVQ 0(DX), R8
+	MOVQ 8(DX), R9
+	MOVQ 16(DX), R10
+	MOVQ 24(DX), R11
+	MOVQ 32(DX), R12
+	MOVQ 40(DX), R13
+	MOVQ 48(DX), R15
+	MOVQ 56(DX), DX
+
+eight:
+	MOVL    (SI), BX
+	DECQ    BX
+	ADDQ    $4, SI
+	MOVBLZX (R11)(BX*1), AX
+	BYTE(R10, AX)
+	BYTE(R9, AX)
+	BYTE(R8, AX)
+	MOVQ    AX, (DI)
+	MOVBLZX (DX)(BX*1), AX
+	BYTE(R15, AX)
+	BYTE(R13, AX)
+	BYTE(R12, AX)
+	SHLQ    $32, AX
+	ORQ     (DI), AX
+	ANDQ    kept-8(SP), AX
+	MOVQ    AX, (DI)
+	ADDQ    $8, DI
+	DECQ    CX
+	JNZ     eight
 	RET

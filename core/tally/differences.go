@@ -17,13 +17,14 @@ type differences struct {
 	few   bool     // most runs are of cells in which the layers hold the same
 	masks []uint64 // by row: bit c is set where the layers differ in column c
 	ends  []uint64 // by row: bit c is set where a run ends at column c
-	both  []uint64 // where both are
 	words int      // of each for a row
-	list  []int32  // room for columns of a row, and for their ranks
-	ranks []int32
-	base  [256]uint64
-	seen  uint64 // bit v>>2 is set where base of v may not be 0
-	met   [1 << metBits]metCombination
+	// Room for a row: where runs of cells that differ begin and end, as bits and as columns, the ranks of these, and the bytes of each run.
+	starting, stopping   []uint64
+	begins, stops, ranks []int32
+	combined             []uint64
+	base                 [256]uint64
+	seen                 uint64 // bit v>>2 is set where base of v may not be 0
+	met                  [1 << metBits]metCombination
 }
 
 // metCombination is the slot of a combination of bytes, for which there is room in acc, and one more: 0 is none.
@@ -43,15 +44,16 @@ func (k *kernel) fewDiffer() bool {
 	d.known = true
 	d.words = (k.width + 63) / 64
 	n := d.words * len(k.rows)
-	d.masks, d.ends, d.both = sized(d.masks, n), sized(d.ends, n), sized(d.both, n)
-	d.list, d.ranks = sized(d.list, d.words*64+8), sized(d.ranks, d.words)
+	d.masks, d.ends = sized(d.masks, n), sized(d.ends, n)
+	d.starting, d.stopping, d.ranks = sized(d.starting, d.words), sized(d.stopping, d.words), sized(d.ranks, d.words)
+	d.begins, d.stops, d.combined = sized(d.begins, d.words*64+8), sized(d.stops, d.words*64+8), sized(d.combined, d.words*64)
 	all, differing := 0, 0
 	for row := range k.rows {
 		at := row * d.words
-		masks, ends, both := d.masks[at:at+d.words], d.ends[at:at+d.words], d.both[at:at+d.words]
+		masks, ends := d.masks[at:at+d.words], d.ends[at:at+d.words]
 		// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
 		rows := k.bytesOf(row, k.width+1)
-		n, m := differ(masks, ends, both, rows[:len(k.layers)], k.width)
+		n, m := differ(masks, ends, rows[:len(k.layers)], k.width)
 		all, differing = all+n, differing+m
 	}
 	d.few = 2*differing <= all || k.long != nil && 4*differing <= 3*all // measured: of many layers runs are dearer
@@ -59,15 +61,14 @@ func (k *kernel) fewDiffer() bool {
 }
 
 // differ sets bits for all columns of a row as differPlain does, and counts them.
-func differ(masks, ends, both []uint64, rows [][]uint8, width int) (all, differing int) {
-	done, all, differing := differ8(masks, ends, both, rows)
+func differ(masks, ends []uint64, rows [][]uint8, width int) (all, differing int) {
+	done, all, differing := differ8(masks, ends, rows)
 	if done < width {
-		n, m := differPlain(masks, ends, both, rows, done, width)
+		n, m := differPlain(masks, ends, rows, done, width)
 		return all + n, differing + m
 	}
 	last := len(masks) - 1
 	ends[last] |= 1 << 63 // a run ends with the row
-	both[last] |= masks[last] & (1 << 63)
 	return all, differing
 }
 
@@ -90,7 +91,11 @@ func (k *kernel) wordMask() uint64 { return ^uint64(0) >> (64 - 8*len(k.layers))
 
 // meet puts the combination of a cell of the window, which is not there, into its place; there is then room for its slot in acc.
 func (k *kernel) meet(m *metCombination, word uint64, col, row int) error {
-	slot, err := k.slotAt(col, row)
+	find := k.slotAt
+	if k.long != nil {
+		find = func(int, int) (int32, error) { return k.long.word(word) }
+	}
+	slot, err := find(col, row)
 	if err != nil {
 		return err
 	}
@@ -152,62 +157,59 @@ func (k *kernel) stretchByDifferences(row, from, to int, moments bool, origin in
 // move moves the cells of columns from to to-1 of a row in which the layers differ from base to acc.
 func (k *kernel) move(row, from, to int, moments bool, origin int) error {
 	d := &k.differ
+	n := d.runsBetween(row, from, to)
+	if n == 0 {
+		return nil
+	}
 	rows := k.bytesOf(row, to)
-	a, b, c := rows[0], rows[1][:to], rows[2][:to]
-	more, mask := len(k.layers) > 3, k.wordMask()
-	ends := d.ends[row*d.words:][:d.words]
-	first, last := from>>6, (to-1)>>6
-	// Where runs of such cells end: in the list each column and one more, and the last one in any case, as the range ends there.
-	list := d.list[:flatten(d.list, d.ranks, d.both[row*d.words:][first:last+1])]
-	base := int32(first << 6)
-	for len(list) > 0 && int(base+list[0]) <= from {
-		list = list[1:]
-	}
-	for len(list) > 0 && int(base+list[len(list)-1]) >= to {
-		list = list[:len(list)-1]
-	}
-	if d.masks[row*d.words+last]>>(uint(to-1)&63)&1 == 1 {
-		list = append(list, int32(to)-base)
-	}
-	acc, seen, group, marks := k.acc, k.seen, k.group, k.marks.acc
-	for _, end := range list {
-		col := int(base+end) - 1
-		begin := from
-		for i, e := col>>6, ends[col>>6]&(1<<(col&63)-1); ; e = ends[i] {
-			if e != 0 {
-				begin = max(from, i<<6+64-bits.LeadingZeros64(e))
-				break
-			}
-			if i--; i < first {
-				break
-			}
-		}
-		v := a[col]
-		word := uint64(v) | uint64(b[col])<<8 | uint64(c[col])<<16
-		if more {
-			word |= uint64(rows[3][col])<<24 | uint64(rows[4][col])<<32 | uint64(rows[5][col])<<40 | uint64(rows[6][col])<<48 | uint64(rows[7][col])<<56
-		}
-		word &= mask
-		met := &d.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
+	first, begins, ends, words := from&^63, d.begins[:n], d.stops[:n], d.combined[:n]
+	combine(words, ends, rows[:len(k.layers)], first)
+	acc := k.acc
+	for i, word := range words {
+		met := &d.met[hashOf(word)>>(64-metBits)]
 		if met.slot == 0 || met.word != word {
-			k.seen = seen
-			if err := k.meet(met, word, col, row); err != nil {
+			if err := k.meet(met, word, first+int(ends[i])-1, row); err != nil {
 				return err
 			}
-			acc, seen, group, marks = k.acc, k.seen, k.group, k.marks.acc
+			acc = k.acc
 		}
-		slot := uint(met.slot - 1)
-		weight := uint64(col + 1 - begin)
+		weight := uint64(ends[i] - begins[i] + 1)
 		if moments {
-			weight = packed[col+1-origin] - packed[begin-origin]
+			weight = packed[first+int(ends[i])-origin] - packed[first+int(begins[i])-1-origin]
+		}
+		slot := met.slot - 1
+		if acc[slot] == 0 { // the first since the last flush
+			k.seen |= 1 << (slot >> k.group & 63)
+			k.marks.acc.set(int(slot))
 		}
 		acc[slot] += weight
-		seen |= 1 << (slot >> group & 63)
-		marks.set(int(slot))
-		d.base[v] -= weight
+		d.base[uint8(word)] -= weight
 	}
-	k.seen = seen
 	return nil
+}
+
+// runsBetween lists where runs of cells in which the layers differ begin and end in columns from to to-1 of a row: each column and one more, counted from
+// that of the first bit of the word that from lies in. It returns how many there are.
+func (d *differences) runsBetween(row, from, to int) int {
+	first, last := from>>6, (to-1)>>6
+	masks, ends := d.masks[row*d.words:][first:last+1], d.ends[row*d.words:][first:last+1]
+	starting, stopping := d.starting[:len(masks)], d.stopping[:len(masks)]
+	before := uint64(1) // a run begins at from in any case, and the last one ends at to
+	for w, m := range masks {
+		e := ends[w]
+		if w == 0 {
+			m &= ^uint64(0) << (from & 63)
+			before <<= from & 63
+		}
+		if w == len(masks)-1 {
+			m &= ^uint64(0) >> (63 - (to-1)&63)
+			e |= 1 << ((to - 1) & 63)
+		}
+		starting[w], stopping[w] = m&(e<<1|before), m&e
+		before = e >> 63
+	}
+	flatten(d.begins, d.ranks, starting)
+	return flatten(d.stops, d.ranks, stopping)
 }
 
 // same adds the cells in which all layers hold the same, which are what is left in base.
@@ -247,8 +249,8 @@ func (k *kernel) same() error {
 }
 
 // differPlain sets bits for columns from, a multiple of 64, to to-1: in masks where the bytes of the rows differ, in ends where a byte of one of them is
-// another one than that behind it, and in the last column, and in both where both are so. It counts those in ends and in both.
-func differPlain(masks, ends, both []uint64, rows [][]uint8, from, to int) (all, differing int) {
+// another one than that behind it, and in the last column. It counts those in ends, and those in both.
+func differPlain(masks, ends []uint64, rows [][]uint8, from, to int) (all, differing int) {
 	a, b, c := rows[0], rows[1], rows[min(2, len(rows)-1)]
 	more := rows[min(3, len(rows)):]
 	for w := from >> 6; w<<6 < to; w++ {
@@ -281,7 +283,7 @@ func differPlain(masks, ends, both []uint64, rows [][]uint8, from, to int) (all,
 				}
 			}
 		}
-		masks[w], ends[w], both[w] = mask, end, mask&end
+		masks[w], ends[w] = mask, end
 		all += bits.OnesCount64(end)
 		differing += bits.OnesCount64(mask & end)
 	}
@@ -297,4 +299,15 @@ func notZero(x uint64) uint64 {
 	}
 	const low = 0x7f7f7f7f7f7f7f7f
 	return ((x&low + low | x) >> 7 & 0x0101010101010101) * 0x0102040810204080 >> 56
+}
+
+// combinePlain puts the bytes that rows have before columns first+ends into words, that of the first row lowest.
+func combinePlain(words []uint64, ends []int32, rows [][]uint8, first int) {
+	for i, end := range ends {
+		word := uint64(0)
+		for k := len(rows) - 1; k >= 0; k-- {
+			word = word<<8 | uint64(rows[k][first+int(end)-1])
+		}
+		words[i] = word
+	}
 }

@@ -166,7 +166,7 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 		third, triple = k.layers[2].cells.U8[row*k.layers[2].cells.Stride:][:to], k.joint[1].top
 	}
 	second, third = second[:len(first)], third[:len(first)]
-	acc, seen, group, marks := k.acc, k.seen, k.group, k.marks.acc
+	acc := k.acc
 	last := from
 	for n, ends := 0, k.endsIn(from, to); n <= len(ends); n++ {
 		end := to
@@ -192,23 +192,23 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 			if err != nil {
 				return err
 			}
-			k.seen = seen
 			if int(s) >= len(k.acc) {
 				k.grow(s)
 			}
-			slot, acc, seen, group, marks, pair, triple = s+1, k.acc, k.seen, k.group, k.marks.acc, k.joint[0].top, k.joint[len(k.joint)-1].top
+			slot, acc, pair, triple = s+1, k.acc, k.joint[0].top, k.joint[len(k.joint)-1].top
 		}
 		s := uint(slot - 1)
+		if acc[s] == 0 { // the first since the last flush
+			k.seen |= 1 << (s >> k.group & 63)
+			k.marks.acc.set(int(s))
+		}
 		if moments {
 			acc[s] += packed[end-origin] - packed[last-origin]
 		} else {
 			acc[s] += uint64(end - last)
 		}
-		seen |= 1 << (s >> group & 63)
-		marks.set(int(s))
 		last = end
 	}
-	k.seen = seen
 	return nil
 }
 
@@ -218,7 +218,7 @@ func (k *kernel) runsWords(row, from, to int, moments bool, origin int) error {
 	a, b, c, d, e, f, g, h := rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7]
 	b, c, d, e, f, g, h = b[:len(a)], c[:len(a)], d[:len(a)], e[:len(a)], f[:len(a)], g[:len(a)], h[:len(a)]
 	mask := k.wordMask()
-	acc, seen, group, marks := k.acc, k.seen, k.group, k.marks.acc
+	acc := k.acc
 	last := from
 	for n, ends := 0, k.endsIn(from, to); n <= len(ends); n++ {
 		end := to
@@ -231,25 +231,25 @@ func (k *kernel) runsWords(row, from, to int, moments bool, origin int) error {
 		}
 		word := uint64(a[i]) | uint64(b[i])<<8 | uint64(c[i])<<16 | uint64(d[i])<<24 | uint64(e[i])<<32 | uint64(f[i])<<40 | uint64(g[i])<<48 | uint64(h[i])<<56
 		word &= mask
-		met := &k.differ.met[word*0x9e3779b97f4a7c15>>(64-metBits)]
+		met := &k.differ.met[hashOf(word)>>(64-metBits)]
 		if met.slot == 0 || met.word != word {
-			k.seen = seen
 			if err := k.meet(met, word, int(i), row); err != nil {
 				return err
 			}
-			acc, seen, group, marks = k.acc, k.seen, k.group, k.marks.acc
+			acc = k.acc
 		}
 		s := uint(met.slot - 1)
+		if acc[s] == 0 { // the first since the last flush
+			k.seen |= 1 << (s >> k.group & 63)
+			k.marks.acc.set(int(s))
+		}
 		if moments {
 			acc[s] += packed[end-origin] - packed[last-origin]
 		} else {
 			acc[s] += uint64(end - last)
 		}
-		seen |= 1 << (s >> group & 63)
-		marks.set(int(s))
 		last = end
 	}
-	k.seen = seen
 	return nil
 }
 

@@ -3,6 +3,7 @@ package tally
 import (
 	"encoding/binary"
 	"fmt"
+	"math/bits"
 	"slices"
 )
 
@@ -19,7 +20,7 @@ const mostSequences = 1 << 20
 type sequences struct {
 	layers  int
 	of      []int32          // slots of the layers, one list behind another
-	words   map[uint64]int32 // by the bytes of the layers
+	words   wordTable        // by the bytes of the layers
 	lists   map[string]int32 // by the slots of the layers
 	slots   []int32          // room for a list
 	key     []byte           // and its text
@@ -31,21 +32,49 @@ func (q *sequences) list(s int32) []int32 { return q.of[int(s)*q.layers:][:q.lay
 
 // word is the slot of the bytes of a cell.
 func (q *sequences) word(w uint64) (int32, error) {
-	if s, ok := q.words[w]; ok {
+	m := q.words.place(w)
+	if m.slot == 0 {
+		for i := range q.slots {
+			q.slots[i] = int32(w >> (8 * i) & 0xff) // a byte is its own slot
+		}
+		s, err := q.add()
+		if err != nil {
+			return 0, err
+		}
+		*m = metCombination{w, s + 1}
+		q.words.used++
 		return s, nil
 	}
-	for i := range q.slots {
-		q.slots[i] = int32(w >> (8 * i) & 0xff) // a byte is its own slot
-	}
-	s, err := q.add()
-	if err == nil {
-		if q.words == nil {
-			q.words = map[uint64]int32{}
-		}
-		q.words[w] = s
-	}
-	return s, err
+	return m.slot - 1, nil
 }
+
+// wordTable has the slots of words: a table of a power of two of places, half of which are used at most. The place of a word is the first one from that
+// of its hash on that is its own or free.
+type wordTable struct {
+	places []metCombination
+	used   int
+}
+
+// place is where a word is, or where it is to be put.
+func (t *wordTable) place(w uint64) *metCombination {
+	if 2*t.used >= len(t.places) {
+		old := t.places
+		t.places = make([]metCombination, max(256, 2*len(old)))
+		for _, m := range old {
+			if m.slot != 0 {
+				*t.place(m.word) = m
+			}
+		}
+	}
+	for i := hashOf(w) >> (64 - bits.Len(uint(len(t.places)-1))); ; i = (i + 1) & uint64(len(t.places)-1) {
+		if m := &t.places[i]; m.slot == 0 || m.word == w {
+			return m
+		}
+	}
+}
+
+// hashOf spreads a word over 64 bits, of which the first are the best: by Fibonacci's rule, a multiple of 2⁶⁴ divided by the golden ratio.
+func hashOf(w uint64) uint64 { return w * 0x9e3779b97f4a7c15 }
 
 // number is the slot of the list in slots.
 func (q *sequences) number() (int32, error) {
