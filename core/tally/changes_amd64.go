@@ -56,11 +56,14 @@ func combineEight(words *uint64, ends *int32, n int, rows **uint8, mask uint64)
 func combine(words []uint64, ends []int32, rows [][]uint8, first int) {
 	n := len(ends)
 	_, _ = words[n-1], ends[0]
+	last := first + int(ends[n-1]) - 1
 	var begins [mostWord]*uint8
-	for i := range begins {
-		r := rows[min(i, len(rows)-1)][first:]
-		_ = r[ends[n-1]-1]
-		begins[i] = &r[0]
+	for i, r := range rows {
+		_ = r[last]
+		begins[i] = &r[first]
+	}
+	for i := len(rows); i < mostWord; i++ {
+		begins[i] = begins[0]
 	}
 	mask := ^uint64(0) >> (64 - 8*len(rows))
 	if len(rows) <= 4 {

@@ -18,6 +18,8 @@ type differences struct {
 	masks []uint64 // by row: bit c is set where the layers differ in column c
 	ends  []uint64 // by row: bit c is set where a run ends at column c
 	words int      // of each for a row
+	done  []bool   // by row: whether they are known
+	rows  [mostWord][]uint8
 	// Room for a row: where runs of cells that differ begin and end, as bits and as columns, the ranks of these, and the bytes of each run.
 	starting, stopping   []uint64
 	begins, stops, ranks []int32
@@ -33,7 +35,7 @@ type metCombination struct {
 	slot int32
 }
 
-const metBits = 11
+const metBits = 12
 
 // fewDiffer finds where the layers differ, and reports whether that is in few runs.
 func (k *kernel) fewDiffer() bool {
@@ -47,18 +49,31 @@ func (k *kernel) fewDiffer() bool {
 	d.masks, d.ends = sized(d.masks, n), sized(d.ends, n)
 	d.starting, d.stopping, d.ranks = sized(d.starting, d.words), sized(d.stopping, d.words), sized(d.ranks, d.words)
 	d.begins, d.stops, d.combined = sized(d.begins, d.words*64+8), sized(d.stops, d.words*64+8), sized(d.combined, d.words*64)
+	d.done = sized(d.done, len(k.rows))
+	clear(d.done)
 	all, differing := 0, 0
-	for row := range k.rows {
-		at := row * d.words
-		masks, ends := d.masks[at:at+d.words], d.ends[at:at+d.words]
-		// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
-		rows := k.bytesOf(row, k.width+1)
-		n, m := differ(masks, ends, rows[:len(k.layers)], k.width)
+	for row := 0; row < len(k.rows); row += sampled {
+		n, m := k.differIn(row)
 		all, differing = all+n, differing+m
 	}
 	d.few = 2*differing <= all || k.long != nil && 4*differing <= 3*all // measured: of many layers runs are dearer
 	return d.few
 }
+
+// differIn finds where the layers differ in a row, unless that is known.
+func (k *kernel) differIn(row int) (all, differing int) {
+	d := &k.differ
+	if d.done[row] {
+		return 0, 0
+	}
+	d.done[row] = true
+	at := row * d.words
+	// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
+	return differ(d.masks[at:at+d.words], d.ends[at:at+d.words], k.bytesOf(row, k.width+1), k.width)
+}
+
+// sampled is of how many rows one tells whether most runs are of cells in which the layers hold the same.
+const sampled = 8
 
 // differ sets bits for all columns of a row as differPlain does, and counts them.
 func differ(masks, ends []uint64, rows [][]uint8, width int) (all, differing int) {
@@ -72,16 +87,16 @@ func differ(masks, ends []uint64, rows [][]uint8, width int) (all, differing int
 	return all, differing
 }
 
-// bytesOf are the bytes of the layers in the first columns of a row, as many as there are; the last one comes several times where there are fewer than mostWord.
-func (k *kernel) bytesOf(row, columns int) (rows [mostWord][]uint8) {
-	for i := range k.layers {
-		c := &k.layers[i].cells
-		at := row * c.Stride
-		rows[i] = c.U8[at:min(at+columns, cap(c.U8))]
+// bytesOf are the bytes of the layers in the first columns of a row, as many as there are, until it is called again.
+func (k *kernel) bytesOf(row, columns int) [][]uint8 {
+	rows := k.differ.rows[:len(k.layers)]
+	for i, l := range k.layers {
+		at := row * l.cells.Stride
+		rows[i] = l.cells.U8[at:min(at+columns, cap(l.cells.U8))]
 		columns = len(rows[i])
 	}
 	for i := range rows {
-		rows[i] = rows[min(i, len(k.layers)-1)][:columns]
+		rows[i] = rows[i][:columns]
 	}
 	return rows
 }
@@ -157,13 +172,13 @@ func (k *kernel) stretchByDifferences(row, from, to int, moments bool, origin in
 // move moves the cells of columns from to to-1 of a row in which the layers differ from base to acc.
 func (k *kernel) move(row, from, to int, moments bool, origin int) error {
 	d := &k.differ
+	k.differIn(row)
 	n := d.runsBetween(row, from, to)
 	if n == 0 {
 		return nil
 	}
-	rows := k.bytesOf(row, to)
 	first, begins, ends, words := from&^63, d.begins[:n], d.stops[:n], d.combined[:n]
-	combine(words, ends, rows[:len(k.layers)], first)
+	combine(words, ends, k.bytesOf(row, to), first)
 	acc := k.acc
 	for i, word := range words {
 		met := &d.met[hashOf(word)>>(64-metBits)]

@@ -46,6 +46,7 @@ func (k *kernel) prepare(row int) {
 	layers := k.layers
 	if k.words {
 		if !k.fewDiffer() {
+			k.differIn(row)
 			copy(k.at.mask, k.differ.ends[row*k.differ.words:])
 			k.flatten()
 			return
@@ -214,7 +215,11 @@ func (k *kernel) runsBytes(row, from, to int, moments bool, origin int) error {
 
 // runsWords is runs for four to eight layers of bytes.
 func (k *kernel) runsWords(row, from, to int, moments bool, origin int) error {
-	rows := k.bytesOf(row, to)
+	var rows [mostWord][]uint8
+	of := k.bytesOf(row, to)
+	for i := range rows {
+		rows[i] = of[min(i, len(of)-1)]
+	}
 	a, b, c, d, e, f, g, h := rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7]
 	b, c, d, e, f, g, h = b[:len(a)], c[:len(a)], d[:len(a)], e[:len(a)], f[:len(a)], g[:len(a)], h[:len(a)]
 	mask := k.wordMask()
