@@ -17,6 +17,7 @@ type wholeCells struct {
 // flush turns what runs has added into area, by the segment that the runs lie in.
 func (k *kernel) flush(seg *raster.Segment, moments bool) {
 	k.seenWhole |= k.seen
+	k.held = nil
 	if k.group > manySlots {
 		k.marks.acc.take(k.seen, k.group, func(s int) {
 			k.flushSlot(s, seg, moments)

@@ -41,16 +41,18 @@ type kernel struct {
 	words bool       // the layers are two to eight of bytes
 	long  *sequences // of more than three layers; nil of fewer
 
-	acc        []uint64     // by slot: cells of the runs since the last flush, or packed moments
-	seen       uint64       // bit s>>group is set where acc of slot s may not be 0
-	marks      marks        // which of acc, shares and wholes may not be 0, where a group has many slots
-	seenShares uint64       // the same for shares
-	group      uint         // acc has 64 groups of 1<<group slots
-	shares     []int64      // by slot: of cut cells, see cutAlike
-	wholes     []wholeCells // by slot: of the zone and window at hand
-	seenWhole  uint64       // the same for wholes
-	extents    []Extent     // by slot: of the zone and window at hand
-	present    []uint64     // which of extents are not empty
+	acc        []uint64        // by slot: cells of the runs since the last flush, or packed moments
+	holds      bool            // acc may wait for the next window, where all cells have the same area
+	held       *raster.Segment // and waits to be flushed with this area: the next window must be of the same zone
+	seen       uint64          // bit s>>group is set where acc of slot s may not be 0
+	marks      marks           // which of acc, shares and wholes may not be 0, where a group has many slots
+	seenShares uint64          // the same for shares
+	group      uint            // acc has 64 groups of 1<<group slots
+	shares     []int64         // by slot: of cut cells, see cutAlike
+	wholes     []wholeCells    // by slot: of the zone and window at hand
+	seenWhole  uint64          // the same for wholes
+	extents    []Extent        // by slot: of the zone and window at hand
+	present    []uint64        // which of extents are not empty
 
 	differ  differences // for two layers of bytes or three
 	counter counter     // for one layer of bytes
@@ -246,8 +248,12 @@ func (k *kernel) window(w raster.Window, t touch, segments []raster.Segment, row
 		if err := k.byDifferences(w, t, from, to); err != nil {
 			return err
 		}
-		k.flush(&segments[0], false)
 		k.flushShares(&segments[0])
+		if k.holds {
+			k.held = &segments[0]
+		} else {
+			k.flush(&segments[0], false)
+		}
 		return nil
 	}
 	for row := from; row < to; row++ {

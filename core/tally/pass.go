@@ -118,6 +118,11 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, w := range workers {
+		for i := range w.groups {
+			w.groups[i].settle()
+		}
+	}
 	if z := p.overlap.Load(); z != nil {
 		x, y := g.Point(float64(z.cell[0])+0.5, float64(z.cell[1])+0.5)
 		return nil, fmt.Errorf("%s: zone %s: its outline covers the ground at x %.8g, y %.8g of the raster more than once: mend the outline, because its area is uncertain",

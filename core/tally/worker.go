@@ -21,6 +21,7 @@ type group struct {
 	kernel *kernel
 	zones  []*totals // by zone; nil while it has none
 	room   room
+	held   int // the zone whose cells the kernel holds, from one window to the next; -1 where it holds none
 	// What all of the window at hand holds, once a zone has counted it, for zones of other sets that hold all of it too.
 	counted bool
 	slots   []int32
@@ -37,7 +38,9 @@ func newWorker(p *pass) *worker {
 		for _, n := range members {
 			layers = append(layers, w.layers[n])
 		}
-		w.groups = append(w.groups, group{kernel: newKernel(layers, p.areas), zones: make([]*totals, len(p.req.Zones.Zones))})
+		k := newKernel(layers, p.areas)
+		k.holds = len(p.sets) == 1 // with more, what a window holds of one may serve another
+		w.groups = append(w.groups, group{kernel: k, zones: make([]*totals, len(p.req.Zones.Zones)), held: -1})
 	}
 	w.sharing.starts(p)
 	return w
@@ -144,6 +147,9 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 			sharing = nil
 		} else {
 			g.kernel.sharing, sharing = sharing, nil
+			if g.held != t.spans.Zone {
+				g.settle()
+			}
 			if err := g.kernel.window(win, t, b.segments, b.from); err != nil {
 				return err
 			}
@@ -151,9 +157,25 @@ func (w *worker) spans(win raster.Window, b *band, t touch, load func() error) e
 				g.remember()
 			}
 		}
+		if g.kernel.held != nil {
+			g.held = t.spans.Zone
+			continue
+		}
 		g.take(t.spans.Zone)
+		g.held = -1
 	}
 	return nil
+}
+
+// settle takes what the kernel holds of a zone.
+func (g *group) settle() {
+	if g.held < 0 {
+		return
+	}
+	g.kernel.flush(g.kernel.held, false)
+	g.kernel.takeWhole()
+	g.take(g.held)
+	g.held = -1
 }
 
 // remember keeps what the kernel has counted in all of the window.
