@@ -30,10 +30,13 @@ func flatten(ends, rank []int32, mask []uint64) int {
 //go:noescape
 func differWords(masks, ends *uint64, rows **uint8, layers, n int) (all, differing int)
 
+//go:noescape
+func differQuarters(masks, ends *uint64, rows **uint8, layers, n int) (all, differing int)
+
 // differ8 is differPlain for as many columns as it can, by other means; it returns how many these are.
 func differ8(masks, ends []uint64, rows [][]uint8) (columns, all, differing int) {
 	n := (len(rows[0]) - 1) / 64 // the byte behind the last of a word is read
-	if !cpu.X86.HasAVX2 || n < 1 {
+	if !cpu.X86.HasPOPCNT || n < 1 {
 		return 0, 0, 0
 	}
 	_, _ = masks[n-1], ends[n-1]
@@ -42,7 +45,11 @@ func differ8(masks, ends []uint64, rows [][]uint8) (columns, all, differing int)
 		_ = r[n*64]
 		begins[i] = &r[0]
 	}
-	all, differing = differWords(&masks[0], &ends[0], &begins[0], len(rows), n)
+	if cpu.X86.HasAVX2 {
+		all, differing = differWords(&masks[0], &ends[0], &begins[0], len(rows), n)
+	} else {
+		all, differing = differQuarters(&masks[0], &ends[0], &begins[0], len(rows), n)
+	}
 	return n * 64, all, differing
 }
 

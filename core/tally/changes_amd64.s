@@ -106,6 +106,81 @@ layer:
 	VZEROUPPER
 	RET
 
+// A quarter of one more layer, without AVX2: as LAYER, for 16 bytes.
+#define QUARTER(at, same, equal) \
+	MOVOU   at(AX)(R14*1), X8     \
+	MOVOU   1+at(AX)(R14*1), X9   \
+	PCMPEQB X8, X9               \
+	PAND    X9, same             \
+	MOVOU   at(R8)(R14*1), X9     \
+	PCMPEQB X9, X8               \
+	PAND    X8, equal
+
+// The bits of four vectors, inverted.
+#define QUARTERS(a, b, c, d, to, room) \
+	PMOVMSKB d, to    \
+	SHLQ     $16, to  \
+	PMOVMSKB c, room  \
+	ORQ      room, to \
+	SHLQ     $16, to  \
+	PMOVMSKB b, room  \
+	ORQ      room, to \
+	SHLQ     $16, to  \
+	PMOVMSKB a, room  \
+	ORQ      room, to \
+	NOTQ     to
+
+// func differQuarters(masks, ends *uint64, rows **uint8, layers, n int) (all, differing int)
+// The same with the vectors of every amd64.
+TEXT ·differQuarters(SB), NOSPLIT, $0-56
+	MOVQ masks+0(FP), DI
+	MOVQ ends+8(FP), SI
+	MOVQ rows+16(FP), R9
+	MOVQ layers+24(FP), R10
+	MOVQ n+32(FP), CX
+	MOVQ (R9), R8
+	XORQ R11, R11
+	XORQ R12, R12
+	XORQ R14, R14 // the column
+
+quarters:
+	PCMPEQB X0, X0
+	MOVO    X0, X1
+	MOVO    X0, X2
+	MOVO    X0, X3
+	MOVO    X0, X4
+	MOVO    X0, X5
+	MOVO    X0, X6
+	MOVO    X0, X7
+	XORQ    R13, R13
+
+one:
+	MOVQ (R9)(R13*8), AX
+	QUARTER(0, X0, X4)
+	QUARTER(16, X1, X5)
+	QUARTER(32, X2, X6)
+	QUARTER(48, X3, X7)
+	INCQ R13
+	CMPQ R13, R10
+	JLT  one
+	ADDQ $64, R14
+	QUARTERS(X0, X1, X2, X3, AX, BX)
+	MOVQ AX, (SI)
+	POPCNTQ AX, BX
+	ADDQ BX, R11
+	QUARTERS(X4, X5, X6, X7, R13, BX)
+	MOVQ R13, (DI)
+	ANDQ AX, R13
+	POPCNTQ R13, BX
+	ADDQ BX, R12
+	ADDQ $8, DI
+	ADDQ $8, SI
+	DECQ CX
+	JNZ  quarters
+	MOVQ R11, all+40(FP)
+	MOVQ R12, differing+48(FP)
+	RET
+
 #define NEXT(at) \
 	TZCNTQ AX, BX     \
 	ADDL   R8, BX     \
