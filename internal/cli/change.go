@@ -33,7 +33,7 @@ type changeOptions struct {
 }
 
 func changeCommand() *cli.Command {
-	c := command(cli.Command{
+	return command(cli.Command{
 		Name:  "change",
 		Usage: "what changed between epochs in each zone",
 		Description: `Compares the cover rasters of two epochs or more in one pass over all: each epoch with the next, and the
@@ -48,8 +48,6 @@ that both epochs map; ground that only one of them maps is shown apart.
   verdex change --epoch 2004=a.tif --epoch 2020=b.tif --map moved.tif    where what became what
   verdex change --epoch 2012="tiles/*.tif" --nodata 2012=0 --epoch 2020=b.tif`,
 	}, runChange)
-	c.ArgsUsage = ""
-	return c
 }
 
 // changeTables are the tables of change: as rows, and drawn.

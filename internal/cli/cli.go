@@ -59,7 +59,7 @@ func Main(args []string, version string, stdout, stderr io.Writer) (code int) {
 	temporaries := &output.Temporaries{}
 	ctx, signalled, stop := interruptible(context.WithValue(context.Background(), temporariesKey{}, temporaries), temporaries, stderr)
 	defer stop()
-	root := newRoot(version, stdout, stderr)
+	root := newRootFor(args, version, stdout, stderr)
 	if len(args) > 3 && args[1] == completeCommand {
 		completeWords(root, stdout, args[2], args[3:])
 		return exitDone
@@ -111,7 +111,29 @@ func isMisuse(err error) bool {
 	return errors.As(err, &wrong) || errors.As(err, &misuse) && misuse.Misuse
 }
 
+// newRoot is the program with all of its commands.
 func newRoot(version string, stdout, stderr io.Writer) *cli.Command {
+	root := commands(version, stdout, stderr)
+	giveFlags(root)
+	return root
+}
+
+// newRootFor is the program for a command line that need not have more than the command that it begins with: the options of all take longer to prepare
+// than most of what runs.
+func newRootFor(args []string, version string, stdout, stderr io.Writer) *cli.Command {
+	root := commands(version, stdout, stderr)
+	switch {
+	case len(args) == 2 && args[1] == "--version":
+	case len(args) > 1 && root.Command(args[1]) != nil:
+		giveFlags(root.Command(args[1]))
+	default:
+		giveFlags(root)
+	}
+	return root
+}
+
+// commands are the program and its commands, without their options.
+func commands(version string, stdout, stderr io.Writer) *cli.Command {
 	root := &cli.Command{
 		Name:    "verdex",
 		Usage:   "turns classified maps into accounts of land",

@@ -118,7 +118,7 @@ type rulesOptions struct {
 }
 
 func rulesCommand() *cli.Command {
-	c := command(cli.Command{
+	return command(cli.Command{
 		Name:  "rules",
 		Usage: "classes by an ordered list of conditions over layers",
 		Description: `Gives each cell the class of the first rule that holds. Rules are a YAML file:
@@ -132,8 +132,6 @@ func rulesCommand() *cli.Command {
   verdex derive rules --layer cover=cover.tif --layer slope=slope.tif --rules rules.yaml --legend legend.csv --out classes.tif
   verdex derive rules --layer cover=cover.tif --layer slope=slope.tif --rules rules.yaml --explain-rules    writes nothing`,
 	}, deriveRules)
-	c.ArgsUsage = ""
-	return c
 }
 
 func deriveRules(s *session, o *rulesOptions) error {

@@ -98,6 +98,19 @@ const optionsKey = "options"
 // doKey is the key under which a command has what it does, as a function of a session and its options.
 const doKey = "do"
 
+// flagsKey is the key under which a command has the function that gives it its options.
+const flagsKey = "flags"
+
+// giveFlags gives a command and those below it their options.
+func giveFlags(c *cli.Command) {
+	if do, ok := c.Metadata[flagsKey]; ok {
+		do.(func(*cli.Command))(c)
+	}
+	for _, sub := range c.Commands {
+		giveFlags(sub)
+	}
+}
+
 // optionsOf are the options of a command, nil for one with commands below it.
 func optionsOf(c *cli.Command) []option.Option {
 	if defaults, ok := c.Metadata[optionsKey]; ok {
@@ -106,17 +119,19 @@ func optionsOf(c *cli.Command) []option.Option {
 	return nil
 }
 
-// command makes a command of its description and of a struct of options, which is filled when it runs.
+// command makes a command of its description and of a struct of options, which is filled when it runs. [giveFlags] gives it flags for them.
 func command[O any](c cli.Command, do func(s *session, o *O) error) *cli.Command {
-	defaults := new(O)
-	option.Fill(defaults)
-	c.Flags = flagsOf(defaults)
-	c.Metadata = map[string]any{optionsKey: defaults, doKey: func(s *session, options any) error { return do(s, options.(*O)) }}
-	for _, o := range option.Of(defaults) {
-		if o.Argument != "" {
-			c.ArgsUsage = o.Argument
+	c.Metadata = map[string]any{flagsKey: func(c *cli.Command) {
+		defaults := new(O)
+		option.Fill(defaults)
+		c.Flags = flagsOf(defaults)
+		c.Metadata[optionsKey], c.Metadata[doKey] = defaults, func(s *session, options any) error { return do(s, options.(*O)) }
+		for _, o := range option.Of(defaults) {
+			if o.Argument != "" && o.Argument != "-" {
+				c.ArgsUsage = o.Argument
+			}
 		}
-	}
+	}}
 	c.Action = func(ctx context.Context, c *cli.Command) error {
 		o := new(O)
 		readFlags(c, o)

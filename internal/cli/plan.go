@@ -139,7 +139,7 @@ type schemaOptions struct {
 }
 
 func schemaCommand() *cli.Command {
-	c := command(cli.Command{
+	return command(cli.Command{
 		Name:  "schema",
 		Usage: "the JSON Schema of plans",
 		Description: `Prints the JSON Schema of plans, by which editors complete and test keys. A new plan names it in its first line.
@@ -156,8 +156,6 @@ func schemaCommand() *cli.Command {
 		_, err = s.stdout.Write(b)
 		return err
 	})
-	c.ArgsUsage = ""
-	return c
 }
 
 type cacheOptions struct {
