@@ -73,6 +73,19 @@ const (
 	outsidePart
 )
 
+// kind is what the ground of the part is.
+func (p *part) kind() cover.Kind {
+	switch p.class {
+	case noDataPart:
+		return cover.NoData
+	case unlistedPart:
+		return cover.Unlisted
+	case outsidePart:
+		return cover.Outside
+	}
+	return cover.Classified
+}
+
 // Len is how many rows the zone has.
 func (z *ZoneSum) Len() int { return len(z.parts) }
 
@@ -88,21 +101,21 @@ func (z *ZoneSum) RowsIn(room []Row) []Row {
 		p := &z.parts[i]
 		r := &out[i]
 		*r = Row{Epoch: c.Epoch, ZoneID: z.ID, ZoneName: z.Name, Area: p.area, Cells: p.cells, NominalArea: p.cells * c.nominal}
-		switch p.class {
-		case noDataPart:
-			r.Kind, r.Name = cover.NoData, "no data"
-		case unlistedPart:
-			if r.Kind, r.Name = cover.Unlisted, "not in the legend"; !math.IsNaN(p.value) {
+		switch r.Kind = p.kind(); r.Kind {
+		case cover.NoData:
+			r.Name = "no data"
+		case cover.Unlisted:
+			if r.Name = "not in the legend"; !math.IsNaN(p.value) {
 				r.Code = cover.ValueText(p.value)
 			}
-		case outsidePart:
-			r.Kind, r.Name = cover.Outside, "outside the raster"
+		case cover.Outside:
+			r.Name = "outside the raster"
 			if c.Polygons {
 				r.Name = "outside the cover"
 			}
 		default:
 			class := &c.Legend.Classes[p.class]
-			r.Kind, r.Code, r.Name, r.Color = cover.Classified, class.ID(), class.Name, class.Color
+			r.Code, r.Name, r.Color = class.ID(), class.Name, class.Color
 			classified += p.area
 		}
 		whole += p.area

@@ -14,26 +14,20 @@ import (
 func (c *Composition) Check(b check.Bounds) []check.Check {
 	var balance, outline, inside, nodata, unlisted, ground []check.Finding
 	present := make([]float64, len(c.Legend.Classes))
-	place := map[string]int{}
-	for k, class := range c.Legend.Classes {
-		place[class.ID()] = k
-	}
 	var trueSum, count float64
 	for i := range c.Zones {
 		z := &c.Zones[i]
 		sum, parts := 0.0, [4]float64{}
-		rows := z.Rows()
-		for k := range rows {
-			r := &rows[k]
-			sum += r.Area
-			parts[r.Kind] += r.Area
-			if r.Kind != cover.Outside && !z.Larger {
-				trueSum, count = trueSum+r.Area, count+r.NominalArea
+		for k := range z.parts {
+			p := &z.parts[k]
+			kind := p.kind()
+			sum += p.area
+			parts[kind] += p.area
+			if kind != cover.Outside && !z.Larger {
+				trueSum, count = trueSum+p.area, count+p.cells*c.nominal
 			}
-			if r.Kind == cover.Classified {
-				if k, ok := place[r.Code]; ok {
-					present[k] += r.Area
-				}
+			if kind == cover.Classified {
+				present[p.class] += p.area
 			}
 		}
 		sum = area.Percent(sum, z.Area)

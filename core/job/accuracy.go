@@ -162,7 +162,7 @@ func (w *work) mapped(m *measured, t *terms) (s accuracy.Samples, legend *cover.
 	if err != nil {
 		return s, nil, err
 	}
-	sums, err := w.count("measuring the map", w.request(set, place, zonesKey(place), []raster.Source{m.source}, []string{m.key}))
+	sums, err := w.count("measuring the map", w.request(set, place, w.zonesKey(place), []raster.Source{m.source}, []string{m.key}))
 	if err != nil {
 		return s, nil, w.explainGap(err, m.plain, t, m.walk)
 	}

@@ -258,7 +258,7 @@ func (c *comparison) measure(lone bool) (err error) {
 	if lone {
 		layers, flips = c.flips()
 	}
-	key := zonesKey(c.in.Placement)
+	key := w.zonesKey(c.in.Placement)
 	request := w.request(c.in.Zones, c.in.Placement, key, layers, c.keys)
 	request.Groups, request.Centres = change.Groups(n, c.o.Histories || c.o.History.Steady > 0), c.o.centres()
 	requests := []tally.Keyed{request}

@@ -117,7 +117,7 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 		return nil, nil, err
 	}
 	x := &Explanation{Epoch: o.Epoch, ZoneID: one.Zones[0].ID, ZoneName: one.Zones[0].Name, Unit: t.unit.Name, Edges: o.Edges, Rasters: o.Covers}
-	request := w.request(one, at, zonesKey(at), []raster.Source{l.source}, []string{w.ownKey(0)})
+	request := w.request(one, at, w.zonesKey(at), []raster.Source{l.source}, []string{w.ownKey(0)})
 	request.Centres = o.centres()
 	other := request
 	other.Centres = !other.Centres

@@ -56,7 +56,7 @@ func ExplainTransition(ctx context.Context, env Env, o ChangeOptions, of ZoneTra
 	}
 	x := &Explanation{FromEpoch: c.labels[a], Epoch: c.labels[b], ZoneID: one.Zones[0].ID, ZoneName: one.Zones[0].Name, Unit: c.terms.unit.Name, Edges: o.Edges,
 		Rasters: []string{c.in.Rasters[a], c.in.Rasters[b]}, ZoneArea: at.Outlines[0].Area / c.terms.unit.M2}
-	request := w.request(one, at, zonesKey(at), []raster.Source{c.layers[a], c.layers[b]}, []string{w.ownKey(0), w.ownKey(1)})
+	request := w.request(one, at, w.zonesKey(at), []raster.Source{c.layers[a], c.layers[b]}, []string{w.ownKey(0), w.ownKey(1)})
 	request.Centres = o.centres()
 	other := request
 	other.Centres = !other.Centres

@@ -83,7 +83,7 @@ func ReadMap(ctx context.Context, env Env, o MapOptions) (_ *Mapped, err error) 
 		w.note(fmt.Sprintf("%s: its zones have too many cells to be measured for a map, so the legend has no areas", l.name))
 		return m, nil
 	}
-	request := w.request(m.Zones, m.Placement, zonesKey(m.Placement), []raster.Source{l.source}, []string{l.key})
+	request := w.request(m.Zones, m.Placement, w.zonesKey(m.Placement), []raster.Source{l.source}, []string{l.key})
 	request.Centres = o.centres()
 	tallies, err := w.count("measuring", request)
 	if err != nil {

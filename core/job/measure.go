@@ -110,7 +110,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (_ *extent.Compositi
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	request := w.request(two.set, two.place, zonesKey(two.place), []raster.Source{l.source}, []string{l.key})
+	request := w.request(two.set, two.place, w.zonesKey(two.place), []raster.Source{l.source}, []string{l.key})
 	request.Sets, request.Centres = two.sets(), o.centres()
 	requests := []tally.Keyed{request}
 	asked := o.Zones != "" && checks.wants("edges")

@@ -1,7 +1,6 @@
 package tally
 
 import (
-	"math"
 	"math/bits"
 )
 
@@ -55,7 +54,7 @@ func (s Sum) Float() float64 {
 	if s.hi < 0 {
 		return -Sum{}.Minus(s).Float()
 	}
-	return math.Ldexp(float64(s.hi), 64) + float64(s.lo)
+	return float64(s.hi)*(1<<64) + float64(s.lo)
 }
 
 // Extent is a measured area, exactly.
@@ -92,14 +91,17 @@ func (e Extent) Minus(o Extent) Extent {
 // Same reports whether two extents are the same area, to the last unit.
 func (e Extent) Same(o Extent) bool { return e.Total == o.Total }
 
+// unitShare is 1/zone.WholeCell: powers of two multiply without rounding.
+const unitShare = 1.0 / (1 << shareBits)
+
 // Area is the area in m² of a sum like Extent.Total, given the unit of the grid's areas.
-func (s Sum) Area(unit float64) float64 { return math.Ldexp(s.Float(), -shareBits) * unit }
+func (s Sum) Area(unit float64) float64 { return s.Float() * unitShare * unit }
 
 // Area is the area in m², given the unit of the grid's areas.
 func (e Extent) Area(unit float64) float64 { return e.Total.Area(unit) }
 
 // CellCount is the number of cells, cut ones by their share.
-func (e Extent) CellCount() float64 { return math.Ldexp(e.Shares.Float(), -shareBits) }
+func (e Extent) CellCount() float64 { return e.Shares.Float() * unitShare }
 
 // IsZero reports whether nothing was measured.
 func (e Extent) IsZero() bool { return e.Shares.IsZero() && e.Total.IsZero() }

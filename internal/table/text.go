@@ -30,6 +30,7 @@ func (t *Writer) csv(w io.Writer) error {
 	}
 	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows [][]any) error {
 		line := b.AvailableBuffer()
+		same := make([]cell, len(t.Columns))
 		for _, row := range rows {
 			var seen numbers
 			for i, v := range row {
@@ -40,18 +41,15 @@ func (t *Writer) csv(w io.Writer) error {
 					line = seen.append(line, f, t.Digits)
 				} else if s, ok := v.(string); !ok {
 					line = t.appendText(line, v)
-				} else if s = text.Guard(s); plain(s) {
-					line = append(line, s...)
 				} else {
-					var quoted strings.Builder
-					out := csv.NewWriter(&quoted)
-					if err := out.Write([]string{s}); err != nil {
-						return err
+					if c := &same[i]; s != c.value {
+						text, err := quoted(s)
+						if err != nil {
+							return err
+						}
+						*c = cell{s, text}
 					}
-					if out.Flush(); out.Error() != nil {
-						return out.Error()
-					}
-					line = append(line, strings.TrimSuffix(quoted.String(), "\n")...)
+					line = append(line, same[i].text...)
 				}
 			}
 			line = append(line, '\n')
@@ -59,6 +57,23 @@ func (t *Writer) csv(w io.Writer) error {
 		_, err := b.Write(line)
 		return err
 	})
+}
+
+// cell is a text as it was in the row before, and in the file: most columns have one text for many rows.
+type cell struct{ value, text string }
+
+// quoted is a text as it stands in a CSV file.
+func quoted(s string) (string, error) {
+	if s = text.Guard(s); plain(s) {
+		return s, nil
+	}
+	var b strings.Builder
+	out := csv.NewWriter(&b)
+	if err := out.Write([]string{s}); err != nil {
+		return "", err
+	}
+	out.Flush()
+	return strings.TrimSuffix(b.String(), "\n"), out.Error()
 }
 
 // numbers are the last numbers of a row and where their texts stand in it: an area is often its nominal area too, and a percentage of a zone that of what
