@@ -106,6 +106,21 @@ func (c *compiler) side(value, n *node) (func(int) []float64, error) {
 
 // finite makes null of what is too large for a number, and counts it.
 func (p *Program) finite(dst, x, y []float64) {
+	// A number less itself is 0, unless it is infinite or null: most blocks have neither.
+	var a, b, c, d float64
+	rest := dst
+	for ; len(rest) >= 4; rest = rest[4:] {
+		a += rest[0] - rest[0]
+		b += rest[1] - rest[1]
+		c += rest[2] - rest[2]
+		d += rest[3] - rest[3]
+	}
+	for _, v := range rest {
+		a += v - v
+	}
+	if a+b+c+d == 0 {
+		return
+	}
 	for i, v := range dst {
 		if v-v != 0 && v == v { // infinite
 			if x[i]-x[i] == 0 && y[i]-y[i] == 0 {
@@ -164,24 +179,28 @@ func (c *compiler) binary(o op, a, b func(int) []float64) func(int) []float64 {
 	switch o {
 	case opAdd:
 		return loop(func(dst, x, y []float64) {
+			x, y = x[:len(dst)], y[:len(dst)]
 			for i := range dst {
 				dst[i] = x[i] + y[i]
 			}
 		})
 	case opSub:
 		return loop(func(dst, x, y []float64) {
+			x, y = x[:len(dst)], y[:len(dst)]
 			for i := range dst {
 				dst[i] = x[i] - y[i]
 			}
 		})
 	case opMul:
 		return loop(func(dst, x, y []float64) {
+			x, y = x[:len(dst)], y[:len(dst)]
 			for i := range dst {
 				dst[i] = x[i] * y[i]
 			}
 		})
 	case opDiv:
 		return loop(func(dst, x, y []float64) {
+			x, y = x[:len(dst)], y[:len(dst)]
 			for i := range dst {
 				if y[i] == 0 {
 					if x[i] == x[i] {

@@ -116,8 +116,17 @@ func (c *counter) take(acc *[256]uint64) (seen uint64, ok bool) {
 	return seen, true
 }
 
-// learn takes the values of a window's rows as known.
+// learn takes values of a window's rows as known: those of a few rows, which mostly have all of them, or of all rows where these tell nothing new. There is always a
+// new one, or there are too many.
 func (c *counter) learn(cells []uint8, stride, width, height int) {
+	known := c.known
+	if c.learnFrom(cells, stride*sampled, width, (height+sampled-1)/sampled); c.known == known && !c.off {
+		c.learnFrom(cells, stride, width, height)
+	}
+}
+
+// learnFrom takes the values of rows as known.
+func (c *counter) learnFrom(cells []uint8, stride, width, height int) {
 	var seen [256]bool
 	for r := range height {
 		for _, v := range cells[r*stride:][:width] {

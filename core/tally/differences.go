@@ -37,6 +37,9 @@ type metCombination struct {
 
 const metBits = 12
 
+// sampled is of how many rows one tells what a window is like.
+const sampled = 8
+
 // fewDiffer finds where the layers differ, and reports whether that is in few runs.
 func (k *kernel) fewDiffer() bool {
 	d := &k.differ
@@ -71,9 +74,6 @@ func (k *kernel) differIn(row int) (all, differing int) {
 	// A byte behind the last one, whatever it is, lets all words of the row be done at once: that of the next row, or of the room behind the cells.
 	return differ(d.masks[at:at+d.words], d.ends[at:at+d.words], k.bytesOf(row, k.width+1), k.width)
 }
-
-// sampled is of how many rows one tells whether most runs are of cells in which the layers hold the same.
-const sampled = 8
 
 // differ sets bits for all columns of a row as differPlain does, and counts them.
 func differ(masks, ends []uint64, rows [][]uint8, width int) (all, differing int) {

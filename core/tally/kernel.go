@@ -154,7 +154,7 @@ func (k *kernel) begin(w raster.Window) {
 	if k.width != w.Width || len(k.rows) != w.Height {
 		k.width = w.Width
 		k.masks, k.second = sized(k.masks, words*w.Height), sized(k.second, words)
-		k.ends, k.ranks = sized(k.ends, (words*64+8)*w.Height), sized(k.ranks, words*w.Height)
+		k.ends, k.ranks = nil, sized(k.ranks, words*w.Height) // the room for ends is made when one is asked for
 		k.rows = sized(k.rows, w.Height)
 		for r := range k.rows {
 			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words]}
@@ -327,12 +327,15 @@ func (k *kernel) bytes(w raster.Window, t touch, from, to int, seg *raster.Segme
 		}
 	}
 	k.seenShares = ^uint64(0)
-	if !k.counts() {
+	for !k.counts() { // it has learnt new values, or that there are too many
 		for row := from; row < to; row++ {
 			full, _, _ := t.cropped(row, w)
-			if err := k.whole(w, row, full, false); err != nil {
+			if err := k.whole(w, row, full, !k.counter.off); err != nil {
 				return err
 			}
+		}
+		if k.counter.off {
+			break
 		}
 	}
 	k.flush(seg, false)

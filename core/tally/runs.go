@@ -97,6 +97,9 @@ func (k *kernel) prepare(row int) {
 
 // flatten lists the ends of runs of the row at hand.
 func (k *kernel) flatten() {
+	if k.ends == nil {
+		k.ends = make([]int32, (len(k.at.mask)*64+8)*len(k.rows))
+	}
 	// Lists are packed, so that the little that is used of their room stays in the cache.
 	list := k.ends[k.used:][:len(k.at.mask)*64+8]
 	n := flatten(list, k.at.rank, k.at.mask)
