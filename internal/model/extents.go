@@ -60,11 +60,19 @@ func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Tab
 				if of.kind != p.Kind || of.code != p.Code || of.name != p.Name || of.kindValue == nil {
 					*of = texts{p.Kind, p.Code, p.Name, p.Kind, p.Code, p.Name}
 				}
-				pct := math.NaN()
+				// A number as a value of a row takes memory of its own, too, unless it is one that is there already.
+				value, share := any(p.Area), any(area.Percent(p.Area, whole))
+				pct, cells, nominal := null, null, null
 				if p.Kind == "class" {
-					pct = area.Percent(p.Area, classified)
+					pct = sameOr(share, area.Percent(p.Area, classified))
 				}
-				row = append(row[:0], epoch, id, name, of.kindValue, of.codeValue, of.nameValue, p.Area, unitName, area.Percent(p.Area, whole), pct, p.Cells, p.Nominal)
+				if !math.IsNaN(p.Cells) {
+					cells = p.Cells
+				}
+				if !math.IsNaN(p.Nominal) {
+					nominal = sameOr(value, p.Nominal)
+				}
+				row = append(row[:0], epoch, id, name, of.kindValue, of.codeValue, of.nameValue, value, unitName, share, pct, cells, nominal)
 				if within {
 					row = append(row, z.WithinID, z.WithinName)
 				}
@@ -75,6 +83,17 @@ func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Tab
 		}
 	}
 	return t
+}
+
+// null is the number where there is none.
+var null = any(math.NaN())
+
+// sameOr is a number as a value: the value at hand if it is the same.
+func sameOr(v any, f float64) any {
+	if at, ok := v.(float64); ok && math.Float64bits(at) == math.Float64bits(f) { // minus nothing is another
+		return v
+	}
+	return f
 }
 
 // Sums are the area of all parts of a zone, and of those that are classes.

@@ -3,6 +3,7 @@ package table
 import (
 	"bytes"
 	"io"
+	"sync"
 
 	"github.com/verdex-land/verdex/core/spread"
 )
@@ -21,6 +22,7 @@ type batch struct {
 // goroutines at once.
 func (t *Writer) inOrder(w io.Writer, format func(out *bytes.Buffer, first int, rows [][]any) error) error {
 	width := len(t.Columns)
+	var room sync.Pool // of values that are formatted
 	out := spread.NewInOrder(w, func() func(*bytes.Buffer, batch) error {
 		rows := make([][]any, 0, batchRows)
 		return func(text *bytes.Buffer, b batch) error {
@@ -28,6 +30,7 @@ func (t *Writer) inOrder(w io.Writer, format func(out *bytes.Buffer, first int, 
 			for i := range b.rows {
 				rows = append(rows, b.values[i*width:(i+1)*width])
 			}
+			defer func() { room.Put(&b.values) }()
 			return format(text, b.first, rows)
 		}
 	})
@@ -40,7 +43,12 @@ func (t *Writer) inOrder(w io.Writer, format func(out *bytes.Buffer, first int, 
 		if !out.Add(b) {
 			break
 		}
-		b = batch{first: b.first + b.rows, values: make([]any, 0, len(b.values))}
+		b = batch{first: b.first + b.rows}
+		if used, ok := room.Get().(*[]any); ok {
+			b.values = (*used)[:0]
+		} else {
+			b.values = make([]any, 0, batchRows*width)
+		}
 	}
 	if b.rows > 0 {
 		out.Add(b)
