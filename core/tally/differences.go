@@ -35,6 +35,7 @@ type metCombination struct {
 	slot int32
 }
 
+// metBits is the logarithm of how many combinations are found without a call: their places, 64 KiB, stay near the processor.
 const metBits = 12
 
 // sampled is of how many rows one tells what a window is like.
@@ -318,11 +319,11 @@ func notZero(x uint64) uint64 {
 
 // combinePlain puts the bytes that rows have before columns first+ends into words, that of the first row lowest.
 func combinePlain(words []uint64, ends []int32, rows [][]uint8, first int) {
-	for i, end := range ends {
-		word := uint64(0)
-		for k := len(rows) - 1; k >= 0; k-- {
-			word = word<<8 | uint64(rows[k][first+int(end)-1])
+	clear(words)
+	for k, row := range rows {
+		row = row[first:]
+		for i, end := range ends {
+			words[i] |= uint64(row[end-1]) << (8 * k)
 		}
-		words[i] = word
 	}
 }
