@@ -3,7 +3,6 @@ package bench
 import (
 	"bytes"
 	"compress/zlib"
-	"encoding/binary"
 	"io"
 	"math"
 	"os"
@@ -168,25 +167,11 @@ func floorOf(b *testing.B, path string) func() time.Duration {
 	}
 }
 
-// tilesOf are the packed tiles of a file that patchy has made: a small TIFF with the least of byte orders.
+// tilesOf are the packed tiles of a file that patchy has made.
 func tilesOf(b *testing.B, path string) (tiles [][]byte) {
-	file, err := os.ReadFile(path)
-	require.NoError(b, err)
-	le := binary.LittleEndian
-	at := le.Uint32(file[4:])
-	lists := map[uint16][]uint32{}
-	for i := range uint32(le.Uint16(file[at:])) {
-		e := file[at+2+12*i:]
-		n, where := le.Uint32(e[4:]), le.Uint32(e[8:])
-		if tag := le.Uint16(e); tag == 324 || tag == 325 {
-			for k := range n {
-				lists[tag] = append(lists[tag], le.Uint32(file[where+4*k:]))
-			}
-		}
+	file, lists := listsOf(b, path)
+	for i, from := range lists[324].values {
+		tiles = append(tiles, file[from:][:lists[325].values[i]])
 	}
-	for i, from := range lists[324] {
-		tiles = append(tiles, file[from:from+lists[325][i]])
-	}
-	require.Len(b, tiles, (side/tile)*(side/tile))
 	return tiles
 }

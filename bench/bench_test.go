@@ -4,8 +4,12 @@
 package bench
 
 import (
+	"bytes"
+	"compress/zlib"
 	"context"
+	"encoding/binary"
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"os/exec"
@@ -19,6 +23,7 @@ import (
 	"testing"
 	"time"
 
+	general "github.com/klauspost/compress/zlib"
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
@@ -116,8 +121,62 @@ func patchyAt(tb testing.TB, name string, epoch int) string {
 	})
 	require.NoError(tb, geotiff.Write(context.Background(), f, src, geotiff.Options{TileSize: tile, NoOverviews: true}))
 	require.NoError(tb, f.Close())
+	repack(tb, path+".part")
 	require.NoError(tb, os.Rename(path+".part", path))
 	return path
+}
+
+// repack compresses the tiles of a small TIFF anew with a general library: rasters mostly come from other programs, which do not know what their cells are.
+func repack(tb testing.TB, path string) {
+	tb.Helper()
+	file, lists := listsOf(tb, path)
+	le := binary.LittleEndian
+	offsets, counts := lists[324], lists[325]
+	first := slices.Min(offsets.values)
+	out := bytes.NewBuffer(slices.Clone(file[:first]))
+	for i, from := range offsets.values {
+		r, err := zlib.NewReader(bytes.NewReader(file[from:][:counts.values[i]]))
+		require.NoError(tb, err)
+		plain, err := io.ReadAll(r)
+		require.NoError(tb, err)
+		at := out.Len()
+		z := general.NewWriter(out)
+		_, err = z.Write(plain)
+		require.NoError(tb, err)
+		require.NoError(tb, z.Close())
+		le.PutUint32(out.Bytes()[offsets.at+4*uint32(i):], uint32(at))
+		le.PutUint32(out.Bytes()[counts.at+4*uint32(i):], uint32(out.Len()-at))
+	}
+	require.NoError(tb, os.WriteFile(path, out.Bytes(), 0o644))
+}
+
+// list is a list of numbers in a TIFF, and where it lies.
+type list struct {
+	at     uint32
+	values []uint32
+}
+
+// listsOf are the bytes of a file that geotiff has written, a small TIFF with the least of byte orders, and the lists of where its tiles lie and how long they are.
+func listsOf(tb testing.TB, path string) (file []byte, lists map[uint16]list) {
+	tb.Helper()
+	file, err := os.ReadFile(path)
+	require.NoError(tb, err)
+	le := binary.LittleEndian
+	at := le.Uint32(file[4:])
+	lists = map[uint16]list{}
+	for i := range uint32(le.Uint16(file[at:])) {
+		e := file[at+2+12*i:]
+		n, where := le.Uint32(e[4:]), le.Uint32(e[8:])
+		if tag := le.Uint16(e); tag == 324 || tag == 325 {
+			l := list{at: where}
+			for k := range n {
+				l.values = append(l.values, le.Uint32(file[where+4*k:]))
+			}
+			lists[tag] = l
+		}
+	}
+	require.Len(tb, lists[324].values, (side/tile)*(side/tile))
+	return file, lists
 }
 
 // decodeAll reads every tile that want accepts and nothing else: the floor.

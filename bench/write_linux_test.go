@@ -36,7 +36,9 @@ func BenchmarkWrite(b *testing.B) {
 		f, err := os.Create(filepath.Join(dir, "copy.tif"))
 		require.NoError(b, err)
 		defer f.Close()
-		return took(func() { require.NoError(b, geotiff.Write(context.Background(), f, s, geotiff.Options{SpillDir: dir, Values: s.Header().Type.Floating()})) })
+		return took(func() {
+			require.NoError(b, geotiff.Write(context.Background(), f, s, geotiff.Options{SpillDir: dir, Values: s.Header().Type.Floating()}))
+		})
 	}
 	for _, c := range []struct {
 		name string

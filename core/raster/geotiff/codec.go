@@ -214,7 +214,23 @@ func (p *packer) zstandard(plain []byte) ([]byte, error) {
 	return p.zstd.EncodeAll(plain, nil), nil
 }
 
+// deflate compresses classes by what stands to their left and above them. Where that leaves more than a sixth, as of noise, and for measurements, a general compressor
+// has a go, too.
 func (p *packer) deflate(plain []byte) ([]byte, error) {
+	if p.cell > 0 {
+		p.classes = p.deflater.Zlib(p.classes[:0], plain, p.cell, p.cell*p.o.TileSize)
+		if len(p.classes) <= len(plain)/6 {
+			return p.classes, nil
+		}
+	}
+	all, err := p.deflateAny(plain)
+	if err == nil && p.cell > 0 && len(p.classes) <= len(all) {
+		return p.classes, nil
+	}
+	return all, err
+}
+
+func (p *packer) deflateAny(plain []byte) ([]byte, error) {
 	p.packed.Reset()
 	p.packed.WriteString("\x78\x9c") // RFC 1950: Deflate, a window of 32 KiB, the usual effort
 	if p.flate == nil {

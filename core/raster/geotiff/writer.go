@@ -15,6 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/geotiff/pack"
 	"github.com/verdex-land/verdex/core/spill"
 )
 
@@ -99,7 +100,11 @@ func newWriter(src raster.Source, o Options) (*writer, error) {
 	}
 	t := &writer{src: src, h: h, o: o, spill: spill.Store{Dir: o.SpillDir}}
 	for range o.Threads {
-		t.workers = append(t.workers, &packer{o: o, reader: src.NewReader()})
+		w := &packer{o: o, reader: src.NewReader()}
+		if t := src.Header().Type; !o.Values && !t.Floating() {
+			w.cell = t.Bytes()
+		}
+		t.workers = append(t.workers, w)
 	}
 	w, ht := h.Grid.Width, h.Grid.Height
 	for {
@@ -201,6 +206,10 @@ type packer struct {
 	packed bytes.Buffer
 	flate  *flate.Writer
 	zstd   *zstd.Encoder
+	// Of classes: the bytes of a cell, 0 for measurements; and what compresses them.
+	cell     int
+	deflater pack.Deflater
+	classes  []byte
 }
 
 // pack compresses a tile. What it returns is valid until the next call.
@@ -213,13 +222,13 @@ func (p *packer) pack(c *raster.Cells) ([]byte, error) {
 		clear(p.plain)
 	}
 	for r := range c.Height {
-		pack(p.plain[r*ts*size:], c, r*c.Stride, c.Width)
+		lay(p.plain[r*ts*size:], c, r*c.Stride, c.Width)
 	}
 	return codecs[p.o.Compression].encode(p, p.plain)
 }
 
-// pack lays n cells from index at on into bytes.
-func pack(dst []byte, c *raster.Cells, at, n int) {
+// lay lays n cells from index at on into bytes.
+func lay(dst []byte, c *raster.Cells, at, n int) {
 	le := binary.LittleEndian
 	switch c.Type {
 	case raster.Uint8, raster.Int8:
