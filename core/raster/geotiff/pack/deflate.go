@@ -25,6 +25,8 @@ const (
 
 // Deflater compresses. It keeps its room from one call to the next, and serves one goroutine.
 type Deflater struct {
+	left    []uint64 // by byte a bit: it differs from that before it by a cell
+	above   []uint64 // or by a row
 	tokens  []uint16 // a byte, or a match: its length and aboveBit or leftBit
 	lengths [symbols]uint8
 	codes   [symbols]uint16
@@ -101,35 +103,36 @@ func (d *Deflater) block(dst, plain []byte, cell, row int) []byte {
 
 // match turns plain into tokens, and counts the symbols that they take.
 func (d *Deflater) match(plain []byte, cell, row int, often *[symbols]int32) {
+	d.left, d.above = differences(d.left, plain, cell), differences(d.above, plain, row)
 	tokens := d.tokens[:0]
-	n, above := longest(plain, 0, cell, row)
+	n, above := d.longest(0)
 	for i := 0; i < len(plain); {
-		if n >= leastMatch {
-			next, nextAbove := 0, false
-			if n < lazy {
-				next, nextAbove = longest(plain, i+1, cell, row)
-			}
-			if next <= n+1 {
-				often[codeOf[n]]++
-				token := leftBit | uint16(n)
-				if above {
-					token = aboveBit | uint16(n)
-				}
-				tokens = append(tokens, token)
-				i += n
-				n, above = longest(plain, i, cell, row)
-				continue
-			}
+		if n < leastMatch {
+			often[plain[i]]++
+			tokens = append(tokens, uint16(plain[i]))
+			i++
+			n, above = d.longest(i)
+			continue
+		}
+		next, nextAbove := 0, false
+		if n < lazy {
+			next, nextAbove = d.longest(i + 1)
+		}
+		if next > n+1 {
 			often[plain[i]]++
 			tokens = append(tokens, uint16(plain[i]))
 			i++
 			n, above = next, nextAbove
 			continue
 		}
-		often[plain[i]]++
-		tokens = append(tokens, uint16(plain[i]))
-		i++
-		n, above = longest(plain, i, cell, row)
+		often[codeOf[n]]++
+		token := leftBit | uint16(n)
+		if above {
+			token = aboveBit | uint16(n)
+		}
+		tokens = append(tokens, token)
+		i += n
+		n, above = d.longest(i)
 	}
 	d.tokens = tokens
 }
@@ -147,54 +150,64 @@ var codeOf = func() (out [mostMatch + 1]uint16) {
 }()
 
 // longest is how many bytes from i on are those before them by a cell, or by a row, and which.
-func longest(plain []byte, i, cell, row int) (n int, above bool) {
-	most := min(mostMatch, len(plain)-i)
-	if i < row || most < 8 {
-		if i >= cell {
-			n = same(plain, i, i-cell, most)
-		}
-		if i < row {
-			return n, false
-		}
-		m := same(plain, i, i-row, most)
-		return better(n, m)
-	}
-	at := binary.LittleEndian.Uint64(plain[i:])
-	if x := at ^ binary.LittleEndian.Uint64(plain[i-cell:]); x != 0 {
-		n = bits.TrailingZeros64(x) >> 3
-	} else if n = 8 + same(plain, i+8, i+8-cell, most-8); n == most {
-		return n, false
-	}
-	m := 0
-	if y := at ^ binary.LittleEndian.Uint64(plain[i-row:]); y != 0 {
-		m = bits.TrailingZeros64(y) >> 3
-	} else {
-		m = 8 + same(plain, i+8, i+8-row, most-8)
-	}
-	return better(n, m)
-}
-
-// better is which of two matches is better, n with the cell to the left and m with the row above.
-func better(n, m int) (length int, above bool) {
-	if m > n+farther || n < leastMatch && m > leastMatch {
+func (d *Deflater) longest(i int) (n int, above bool) {
+	n = zeros(d.left, i)
+	if m := zeros(d.above, i); m > n+farther || n < leastMatch && m > leastMatch {
 		return m, true
 	}
 	return n, false
 }
 
-// same is how many bytes from i on are the same as those from j on, at most so many.
-func same(b []byte, i, j, most int) int {
-	n := 0
-	for n+8 <= most {
-		if x := binary.LittleEndian.Uint64(b[i+n:]) ^ binary.LittleEndian.Uint64(b[j+n:]); x != 0 {
-			return n + bits.TrailingZeros64(x)>>3
+// differences has bit i set where byte i is another one than that before it by a distance, or there is none: and all bits behind the last byte.
+func differences(room []uint64, b []byte, distance int) []uint64 {
+	words := len(b)/64 + 1
+	if cap(room) < words {
+		room = make([]uint64, words)
+	}
+	out := room[:words]
+	for w := range out {
+		from := 64 * w
+		if from < distance || from+64 > len(b) {
+			var m uint64
+			for i := from; i < from+64; i++ {
+				if i < distance || i >= len(b) || b[i] != b[i-distance] {
+					m |= 1 << (i - from)
+				}
+			}
+			out[w] = m
+			continue
 		}
-		n += 8
+		these, those := b[from:from+64], b[from-distance:][:64]
+		var m uint64
+		for k := 0; k < 64; k += 8 {
+			m |= notZero(binary.LittleEndian.Uint64(these[k:])^binary.LittleEndian.Uint64(those[k:])) << k
+		}
+		out[w] = m
 	}
-	for n < most && b[i+n] == b[j+n] {
-		n++
+	return out
+}
+
+// notZero has bit i where byte i of x is not 0.
+func notZero(x uint64) uint64 {
+	const low = 0x7f7f7f7f7f7f7f7f
+	return ((x&low + low | x) >> 7 & 0x0101010101010101) * 0x0102040810204080 >> 56
+}
+
+// zeros is how many bits from i on are not set, mostMatch at most.
+func zeros(set []uint64, i int) int {
+	w := i >> 6
+	n := 64 - i&63
+	if m := set[w] >> (i & 63); m != 0 {
+		return bits.TrailingZeros64(m)
 	}
-	return n
+	for w++; n < mostMatch; w++ { // there is a bit behind the last byte
+		m := set[w]
+		n += bits.TrailingZeros64(m)
+		if m != 0 {
+			break
+		}
+	}
+	return min(n, mostMatch)
 }
 
 // lengthCode is the symbol of a length, and the bits behind it (RFC 1951, 3.2.5).
