@@ -24,7 +24,11 @@ func patchy(t *testing.T, seed uint64, side int) string {
 	for i := range cells {
 		cells[i] = 1
 	}
-	for class, radius := range map[uint8]int{2: 20, 3: 7, 4: 2} {
+	for _, blots := range []struct {
+		class  uint8
+		radius int
+	}{{2, 20}, {3, 7}, {4, 2}} {
+		class, radius := blots.class, blots.radius
 		for range side * side / (radius * radius * 12) {
 			x, y := r.IntN(side), r.IntN(side)
 			for dy := -radius; dy <= radius; dy++ {
@@ -80,6 +84,7 @@ func TestApproximateExtentsStateTheirError(t *testing.T) {
 			}
 		}
 	}
+	t.Logf("%d of %d", within, all)
 	assert.GreaterOrEqual(t, float64(within), 0.9*float64(all), "%d of %d", within, all)
 	assert.Less(t, announced, 6*real)
 }
