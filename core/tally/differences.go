@@ -107,11 +107,13 @@ func (k *kernel) wordMask() uint64 { return ^uint64(0) >> (64 - 8*len(k.layers))
 
 // meet puts the combination of a cell of the window, which is not there, into its place; there is then room for its slot in acc.
 func (k *kernel) meet(m *metCombination, word uint64, col, row int) error {
-	find := k.slotAt
+	var slot int32
+	var err error
 	if k.long != nil {
-		find = func(int, int) (int32, error) { return k.long.word(word) }
+		slot, err = k.long.word(word)
+	} else {
+		slot, err = k.slotAt(col, row)
 	}
-	slot, err := find(col, row)
 	if err != nil {
 		return err
 	}
@@ -274,14 +276,14 @@ func differPlain(masks, ends []uint64, rows [][]uint8, from, to int) (all, diffe
 		if col := w << 6; col+64 <= to && col+64 < len(a) { // eight columns at a time, with the one behind them, whatever it is
 			for k := 0; k < 64; k += 8 {
 				x, y, z := bytes8(a, col+k), bytes8(b, col+k), bytes8(c, col+k)
-				mask |= notZero((x^y)|(x^z)) << k
-				end |= notZero((x^bytes8(a, col+k+1))|(y^bytes8(b, col+k+1))|(z^bytes8(c, col+k+1))) << k
+				mask |= raster.NotZero((x^y)|(x^z)) << k
+				end |= raster.NotZero((x^bytes8(a, col+k+1))|(y^bytes8(b, col+k+1))|(z^bytes8(c, col+k+1))) << k
 			}
 			for _, r := range more {
 				for k := 0; k < 64; k += 8 {
 					y := bytes8(r, col+k)
-					mask |= notZero(bytes8(a, col+k)^y) << k
-					end |= notZero(y^bytes8(r, col+k+1)) << k
+					mask |= raster.NotZero(bytes8(a, col+k)^y) << k
+					end |= raster.NotZero(y^bytes8(r, col+k+1)) << k
 				}
 			}
 			if col+64 == to {
@@ -307,15 +309,6 @@ func differPlain(masks, ends []uint64, rows [][]uint8, from, to int) (all, diffe
 }
 
 func bytes8(row []uint8, at int) uint64 { return binary.LittleEndian.Uint64(row[at:]) }
-
-// notZero has bit i where byte i of x is not 0.
-func notZero(x uint64) uint64 {
-	if x == 0 {
-		return 0
-	}
-	const low = 0x7f7f7f7f7f7f7f7f
-	return ((x&low + low | x) >> 7 & 0x0101010101010101) * 0x0102040810204080 >> 56
-}
 
 // combinePlain puts the bytes that rows have before columns first+ends into words, that of the first row lowest.
 func combinePlain(words []uint64, ends []int32, rows [][]uint8, first int) {

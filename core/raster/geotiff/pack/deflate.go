@@ -12,6 +12,7 @@ import (
 	"encoding/binary"
 	"math/bits"
 
+	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/raster/geotiff/unpack"
 )
 
@@ -107,18 +108,11 @@ func (d *Deflater) match(plain []byte, cell, row int, often *[symbols]int32) {
 	tokens := d.tokens[:0]
 	n, above := d.longest(0)
 	for i := 0; i < len(plain); {
-		if n < leastMatch {
-			often[plain[i]]++
-			tokens = append(tokens, uint16(plain[i]))
-			i++
-			n, above = d.longest(i)
-			continue
-		}
 		next, nextAbove := 0, false
 		if n < lazy {
 			next, nextAbove = d.longest(i + 1)
 		}
-		if next > n+1 {
+		if n < leastMatch || next > n+1 {
 			often[plain[i]]++
 			tokens = append(tokens, uint16(plain[i]))
 			i++
@@ -180,17 +174,11 @@ func differences(room []uint64, b []byte, distance int) []uint64 {
 		these, those := b[from:from+64], b[from-distance:][:64]
 		var m uint64
 		for k := 0; k < 64; k += 8 {
-			m |= notZero(binary.LittleEndian.Uint64(these[k:])^binary.LittleEndian.Uint64(those[k:])) << k
+			m |= raster.NotZero(binary.LittleEndian.Uint64(these[k:])^binary.LittleEndian.Uint64(those[k:])) << k
 		}
 		out[w] = m
 	}
 	return out
-}
-
-// notZero has bit i where byte i of x is not 0.
-func notZero(x uint64) uint64 {
-	const low = 0x7f7f7f7f7f7f7f7f
-	return ((x&low + low | x) >> 7 & 0x0101010101010101) * 0x0102040810204080 >> 56
 }
 
 // zeros is how many bits from i on are not set, mostMatch at most.
