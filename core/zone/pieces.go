@@ -148,6 +148,7 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 		return
 	}
 	slope, rise := slopes(p, q)
+	px, py, qx, qy := p[0], p[1], q[0], q[1]
 	xa, ta := a.x, a.t
 	cut, n := t.cut, t.n
 	base := (row-t.top)*t.stride - int(t.left)
@@ -155,8 +156,8 @@ func (t *piecer) edge(p, q Point, a, b corner, sign int64) {
 		xb, tb := b.x, b.t
 		if row < b.row {
 			tb = WholeCell
-			if y := float64(row) + 1; y < q[1] {
-				xb = int64(xAt(p, q, slope, y) * WholeCell)
+			if y := float64(row) + 1; y < qy {
+				xb = int64(xAt(px, py, qx, slope, y) * WholeCell)
 			}
 			cb = columnOf(xb)
 			t.pass(int(cb+1-t.left), row, sign)

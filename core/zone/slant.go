@@ -26,26 +26,20 @@ func (e *slant) at(y float64) float64 {
 	if y >= e.q[1] {
 		return e.q[0]
 	}
-	return xAt(e.p, e.q, e.slope, y)
+	return xAt(e.p[0], e.p[1], e.q[0], e.slope, y)
 }
 
-// xAt is the x at a height between p and q of an edge from p to q.
-func xAt(p, q Point, slope, y float64) float64 {
-	x := p[0] + float64((y-p[1])*slope)
+// xAt is the x at a height y between the ends of an edge from (px, py) down to a corner at qx. It takes numbers, since points as arguments go through memory.
+func xAt(px, py, qx, slope, y float64) float64 {
+	x := px + float64((y-py)*slope)
 	if slope < 0 {
-		if x < q[0] {
-			return q[0]
-		}
-		if x > p[0] {
-			return p[0]
-		}
-		return x
+		px, qx = qx, px
 	}
-	if x > q[0] {
-		return q[0]
+	if x < px {
+		return px
 	}
-	if x < p[0] {
-		return p[0]
+	if x > qx {
+		return qx
 	}
 	return x
 }
