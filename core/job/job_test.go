@@ -157,7 +157,12 @@ func all(at func(string) string) map[string]func(job.Env) (string, error) {
 		"reclassify": func(env job.Env) (string, error) {
 			var out string
 			report, err := job.Reclassify(ctx, env, job.ReclassifyOptions{Rasters: []string{a}, Crosswalk: at("walk.csv"), LegendOption: legend, MinPatch: 3},
-				func(r *job.Reclassified) error { out += digest(r.Source) + digest(r.Survey); return nil })
+				func(r *job.Reclassified) error {
+					out += digest(r.Source)
+					s, err := r.Survey()
+					out += digest(s)
+					return err
+				})
 			return out + digest(report), err
 		},
 		"mosaic": func(env job.Env) (string, error) {

@@ -2,15 +2,17 @@ package job
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
-
-	"github.com/verdex-land/verdex/core/survey"
+	"sync"
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/patch"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/raster/geotiff"
+	"github.com/verdex-land/verdex/core/survey"
 	"github.com/verdex-land/verdex/core/text"
 )
 
@@ -28,16 +30,20 @@ type ReclassifyOptions struct {
 	Each bool
 }
 
-// Reclassified is a raster of classes, and what the crosswalk does to its values.
+// Reclassified is a raster of classes.
 type Reclassified struct {
 	*Raster
 	Name   string // of the raster, or of the first of several
-	Survey *survey.Survey
 	Legend *cover.Legend
+	survey func() (*survey.Survey, error)
 }
 
-// Reclassify turns values into the classes of a legend by a crosswalk, after checking it against the values that occur. It hands over each
-// raster, which is closed afterwards; a crosswalk that does not fit one is a [SurveyError].
+// Survey is what the crosswalk does to the values of the raster, which are read for it unless all of the raster has been read already. A crosswalk that
+// does not fit them is a [SurveyError].
+func (r *Reclassified) Survey() (*survey.Survey, error) { return r.survey() }
+
+// Reclassify turns values into the classes of a legend by a crosswalk, and holds it to the values that occur. It hands over each
+// raster, which is closed afterwards. A crosswalk that does not fit one is a [SurveyError]; a value for which it has no line stops the reading.
 func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Reclassified) error) (*Report, error) {
 	w, report, err := begin(ctx, env, &o, o.OverrideCRS)
 	if err != nil {
@@ -85,7 +91,7 @@ func Reclassify(ctx context.Context, env Env, o ReclassifyOptions, each func(*Re
 	return report, nil
 }
 
-// reclassifyOne surveys one raster, or several as one, and hands over its classes.
+// reclassifyOne hands over the classes of one raster, or of several as one, and surveys it.
 func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover.Legend, walk *cover.Crosswalk, problems []cover.Problem, each func(*Reclassified) error) (*survey.Survey, error) {
 	src, err := w.openCells("cover", paths, o.RasterOptions)
 	if err != nil {
@@ -96,34 +102,71 @@ func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover
 		return nil, err
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: src.Header().NoData}
-	tell, end := w.progress("checking")
-	survey, err := survey.Take(w.ctx, src, coder, problems, w.threads(), tell)
-	end()
+	from := raster.Source(src)
+	watched, err := survey.Watch(src, coder, problems, geotiff.TileSize, geotiff.TileSize)
 	if err != nil {
 		return nil, err
 	}
-	if err := w.judge(survey); err != nil {
-		return nil, &SurveyError{err, survey, legend}
+	if watched != nil {
+		from = watched
 	}
-	w.warnIdle(survey)
-	for _, g := range walk.Gaps {
-		w.note(fmt.Sprintf("%s: no line holds %v; no cell of %s lies there", walk.Source, g, survey.Raster))
+	surveyed := sync.OnceValues(func() (*survey.Survey, error) { return w.surveyed(src, watched, coder, problems) })
+	if o.MinPatch > 0 || len(problems) > 0 || watched == nil { // it is read more than once, may not be written, or holds measurements
+		if _, err := surveyed(); err != nil {
+			return nil, err
+		}
+		from = src
 	}
 	var want *raster.CellType
 	if o.Type != "" {
 		t, _ := raster.ParseCellType(o.Type)
 		want = &t
 	}
-	view, err := cover.View(src, coder, want)
+	view, err := cover.View(from, coder, want)
 	if err != nil {
 		return nil, err
 	}
 	if o.MinPatch > 0 {
-		if view, err = w.fold(view, o.MinPatch, survey.Raster); err != nil {
+		if view, err = w.fold(view, o.MinPatch, src.Header().Name); err != nil {
 			return nil, err
 		}
 	}
-	return survey, each(&Reclassified{w.view(view, false).named(legend), paths[0], survey, legend})
+	err = each(&Reclassified{w.view(view, false).named(legend), paths[0], legend, surveyed})
+	if errors.Is(err, cover.ErrNoLine) { // all values that have none are named, not only the first that was met
+		if _, all := surveyed(); all != nil {
+			err = all
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return surveyed()
+}
+
+// surveyed is what the crosswalk of a coder does to a raster, which must fit it: as it was found while the raster was read, or by reading it.
+func (w *work) surveyed(src *cells, watched *survey.Watched, coder *cover.Coder, problems []cover.Problem) (*survey.Survey, error) {
+	var s *survey.Survey
+	known := false
+	if watched != nil {
+		s, known = watched.Survey()
+	}
+	if !known {
+		tell, end := w.progress("checking")
+		var err error
+		s, err = survey.Take(w.ctx, src, coder, problems, w.threads(), tell)
+		end()
+		if err != nil {
+			return nil, err
+		}
+	}
+	if err := w.judge(s); err != nil {
+		return nil, &SurveyError{err, s, coder.Legend}
+	}
+	w.warnIdle(s)
+	for _, g := range s.Crosswalk.Gaps {
+		w.note(fmt.Sprintf("%s: no line holds %v; no cell of %s lies there", s.Crosswalk.Source, g, s.Raster))
+	}
+	return s, nil
 }
 
 // judge warns of the problems of a crosswalk that concern a raster, and refuses a raster that has some.

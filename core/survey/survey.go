@@ -1,4 +1,4 @@
-// Package survey finds what a crosswalk does to a raster before anything is written.
+// Package survey finds what a crosswalk does to a raster, before anything is written or beside it.
 package survey
 
 import (
@@ -24,7 +24,7 @@ type Moved struct {
 	Values []float64 // source values, the first hundred of them; empty where there are too many to list
 }
 
-// Survey is what a crosswalk does to a raster, before anything is written.
+// Survey is what a crosswalk does to a raster.
 type Survey struct {
 	Raster    string
 	Crosswalk *cover.Crosswalk
@@ -64,39 +64,66 @@ func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems [
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", src.Header().Name, err)
 	}
-	s := &Survey{Raster: src.Header().Name, Crosswalk: coder.Crosswalk, Missing: Moved{Kind: cover.NoData}, Gap: Moved{Kind: cover.Unlisted}}
-	for i := range coder.Crosswalk.Lines {
-		l := &coder.Crosswalk.Lines[i]
+	measure := func(layer raster.Source) (*tally.Tally, error) {
+		return tally.Measure(ctx, tally.Request{Layers: []raster.Source{layer}, Zones: set, Placement: place, Threads: threads, Progress: progress})
+	}
+	fateOf := fates(coder, problems)
+	t, err := measure(src)
+	known := err == nil
+	if tally.IsTooMany(err) { // measurements: by what becomes of them instead of by value
+		numbered := newNumbered(len(coder.Crosswalk.Lines))
+		of := fateOf
+		t, err = measure(view.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Uint16}, func(v float64) (float64, error) {
+			return float64(numbered.of(of(v))), nil
+		}))
+		fateOf = func(v float64) fate { return numbered.list[int(v)] }
+	}
+	if err != nil {
+		return nil, err
+	}
+	return summed(src.Header().Name, coder.Crosswalk, problems, t, fateOf, known), nil
+}
+
+// Watched is a raster that is surveyed while something else reads it: see [tally.Watched].
+type Watched struct {
+	*tally.Watched
+	coder    *cover.Coder
+	problems []cover.Problem
+}
+
+// Watch makes a raster that is surveyed as it is read in windows of width × height cells. It is nil for a raster whose cells may be measurements, with more
+// values than can be counted: [Take] serves for these.
+func Watch(src raster.Source, coder *cover.Coder, problems []cover.Problem, width, height int) (*Watched, error) {
+	h := src.Header()
+	if h.Type.Floating() || h.Type.Bytes() > 2 {
+		return nil, nil
+	}
+	w, err := tally.Watch(src, width, height)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", h.Name, err)
+	}
+	return &Watched{w, coder.In(h.Type), problems}, nil
+}
+
+// Survey is what has been found; ok is false if not all of the raster has been read.
+func (w *Watched) Survey() (s *Survey, ok bool) {
+	t, ok := w.Tally()
+	if !ok {
+		return nil, false
+	}
+	return summed(w.Header().Name, w.coder.Crosswalk, w.problems, t, fates(w.coder, w.problems), true), true
+}
+
+// summed sums what has been measured of a raster by what becomes of it; known says that its values are those of the raster.
+func summed(name string, walk *cover.Crosswalk, problems []cover.Problem, t *tally.Tally, fateOf func(float64) fate, known bool) *Survey {
+	s := &Survey{Raster: name, Crosswalk: walk, Missing: Moved{Kind: cover.NoData}, Gap: Moved{Kind: cover.Unlisted}}
+	for i := range walk.Lines {
+		l := &walk.Lines[i]
 		m := Moved{Line: l}
 		if l.To.NoData {
 			m.Kind = cover.NoData
 		}
 		s.Lines = append(s.Lines, m)
-	}
-	sort := func(v float64) fate {
-		line, missing := coder.LineOf(v)
-		f := fate{line: line, missing: missing}
-		for k, p := range problems {
-			if !missing && p.Concerns(v) {
-				f.problems = append(f.problems, k)
-			}
-		}
-		return f
-	}
-	measure := func(layer raster.Source) (*tally.Tally, error) {
-		return tally.Measure(ctx, tally.Request{Layers: []raster.Source{layer}, Zones: set, Placement: place, Threads: threads, Progress: progress})
-	}
-	t, err := measure(src)
-	known := err == nil
-	if tally.IsTooMany(err) { // measurements: by what becomes of them instead of by value
-		fates := newFates(len(s.Lines))
-		t, err = measure(view.Map(src, raster.Header{Name: src.Header().Name, Type: raster.Uint16}, func(v float64) (float64, error) {
-			return float64(fates.of(sort(v))), nil
-		}))
-		sort = func(v float64) fate { return fates.list[int(v)] }
-	}
-	if err != nil {
-		return nil, err
 	}
 	for _, p := range problems {
 		s.Problems = append(s.Problems, Concern{What: p.What})
@@ -104,7 +131,7 @@ func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems [
 	z := t.Zones[0]
 	for i, v := range z.Values {
 		value := t.Number(0, 0, v[0])
-		f := sort(value)
+		f := fateOf(value)
 		m := &s.Gap
 		if f.line >= 0 {
 			m = &s.Lines[f.line]
@@ -127,7 +154,21 @@ func Take(ctx context.Context, src raster.Source, coder *cover.Coder, problems [
 		}
 	}
 	slices.Sort(s.Values)
-	return s, nil
+	return s
+}
+
+// fates says what becomes of a value.
+func fates(coder *cover.Coder, problems []cover.Problem) func(v float64) fate {
+	return func(v float64) fate {
+		line, missing := coder.LineOf(v)
+		f := fate{line: line, missing: missing}
+		for k, p := range problems {
+			if !missing && p.Concerns(v) {
+				f.problems = append(f.problems, k)
+			}
+		}
+		return f
+	}
 }
 
 // fate is what becomes of a value: its line, or -1; whether it is nodata; and the problems that concern it.
@@ -137,23 +178,23 @@ type fate struct {
 	problems []int
 }
 
-// fates numbers what becomes of values, for several goroutines: 0 for values without a line, 1 for nodata that stays,
+// numbered numbers what becomes of values, for several goroutines: 0 for values without a line, 1 for nodata that stays,
 // then the lines, and then, as they are met, what problems concern.
-type fates struct {
+type numbered struct {
 	mu     sync.Mutex
 	number map[string]int
 	list   []fate
 }
 
-func newFates(lines int) *fates {
-	n := &fates{number: map[string]int{}, list: []fate{{line: -1}, {line: -1, missing: true}}}
+func newNumbered(lines int) *numbered {
+	n := &numbered{number: map[string]int{}, list: []fate{{line: -1}, {line: -1, missing: true}}}
 	for i := range lines {
 		n.list = append(n.list, fate{line: i})
 	}
 	return n
 }
 
-func (n *fates) of(f fate) int {
+func (n *numbered) of(f fate) int {
 	switch {
 	case len(f.problems) > 0:
 	case f.line >= 0:

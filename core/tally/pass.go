@@ -119,9 +119,7 @@ func Measure(ctx context.Context, req Request) (*Tally, error) {
 		return nil, err
 	}
 	for _, w := range workers {
-		for i := range w.groups {
-			w.groups[i].settle()
-		}
+		w.settle()
 	}
 	if z := p.overlap.Load(); z != nil {
 		x, y := g.Point(float64(z.cell[0])+0.5, float64(z.cell[1])+0.5)
@@ -313,7 +311,7 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 		wg.Go(func() { p.scout(ctx) })
 	}
 	for i := range p.req.threads() {
-		c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
+		c := p.cutter()
 		tile := begin(i)
 		wg.Go(func() {
 			if err := p.work(ctx, c, tile); err != nil {
@@ -323,6 +321,11 @@ func (p *pass) run(ctx context.Context, begin func(i int) func(c *zone.Cutter, b
 	}
 	wg.Wait()
 	return context.Cause(ctx)
+}
+
+// cutter cuts zones for one goroutine.
+func (p *pass) cutter() *zone.Cutter {
+	return &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
 }
 
 func (p *pass) work(ctx context.Context, c *zone.Cutter, tile func(c *zone.Cutter, b *band, col int) error) error {

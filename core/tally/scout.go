@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"github.com/verdex-land/verdex/core/raster"
-	"github.com/verdex-land/verdex/core/zone"
 )
 
 // scoutLead is how many bands the scout is ahead of the workers.
@@ -20,7 +19,7 @@ func (p *pass) scout(ctx context.Context) {
 			close(b.known)
 		}
 	}()
-	c := &zone.Cutter{Width: p.areas.Grid.Width, Down: p.req.Placement.Down, Moments: p.areas.Vary == raster.ByCell}
+	c := p.cutter()
 	for i, b := range p.bands {
 		if first := int64(i * p.across); first+int64(p.across) <= p.from || first >= p.to { // of another part
 			close(b.known)

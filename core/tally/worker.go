@@ -178,6 +178,13 @@ func (g *group) settle() {
 	g.held = -1
 }
 
+// settle takes what is held of zones, after the last window.
+func (w *worker) settle() {
+	for i := range w.groups {
+		w.groups[i].settle()
+	}
+}
+
 // remember keeps what the kernel has counted in all of the window.
 func (g *group) remember() {
 	k := g.kernel

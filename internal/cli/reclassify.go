@@ -27,8 +27,8 @@ func reclassifyCommand() *cli.Command {
 	return command(cli.Command{
 		Name:  "reclassify",
 		Usage: "put a raster's values into classes, and write it",
-		Description: `Turns values into the classes of a legend by a crosswalk, after checking it against the values
-that occur: values without a line fail, lines that never apply are pointed out, and the table of what became
+		Description: `Turns values into the classes of a legend by a crosswalk, which is held to the values that
+occur: values without a line fail, lines that never apply are pointed out, and the table of what became
 of what is shown with cells and areas. measure and change do the same inside the pass, with nothing written.
 
   verdex reclassify cover_2004.tif --crosswalk codes.csv --legend legend.csv --out classes_2004.tif
@@ -44,14 +44,20 @@ func runReclassify(s *session, o *reclassifyOptions) error {
 	}
 	o.Each = o.OutDir != ""
 	_, err := job.Reclassify(s.ctx, s.env(), o.ReclassifyOptions, func(r *job.Reclassified) error {
-		if err := s.showSurvey(r.Survey, r.Legend); err != nil || o.Check {
+		if !o.Check { // the survey is made while the raster is written
+			out := o.Out
+			if o.Each {
+				out = intoFolder(o.OutDir, []string{r.Name})[0]
+			}
+			if err := s.writeRaster(out, r.Raster, o.rasterOptions); err != nil {
+				return err
+			}
+		}
+		survey, err := r.Survey()
+		if err != nil {
 			return err
 		}
-		out := o.Out
-		if o.Each {
-			out = intoFolder(o.OutDir, []string{r.Name})[0]
-		}
-		return s.writeRaster(out, r.Raster, o.rasterOptions)
+		return s.showSurvey(survey, r.Legend)
 	})
 	if err != nil {
 		return s.withSurvey(err)

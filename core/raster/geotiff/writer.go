@@ -22,11 +22,14 @@ import (
 // Compression is a compression scheme of blocks by its TIFF number.
 type Compression int
 
+// TileSize is the size of the tiles that are written, unless options say otherwise. They are read of the source one by one.
+const TileSize = 512
+
 // Options say how a raster is written. The zero value is Deflate in tiles of 512 × 512 cells with overviews,
 // as a BigTIFF only when the file needs it.
 type Options struct {
 	Compression Compression // Deflate, Zstandard or Uncompressed; 0 is Deflate
-	TileSize    int         // a multiple of 16; 0 is 512
+	TileSize    int         // a multiple of 16; 0 is the usual one
 	BigTIFF     bool        // even when the file is small
 	NoOverviews bool
 	Values      bool   // cells are measurements: overviews are means instead of majorities
@@ -84,7 +87,7 @@ func newWriter(src raster.Source, o Options) (*writer, error) {
 		return nil, fmt.Errorf("blocks in %v are not written: choose Deflate, Zstandard or none", o.Compression)
 	}
 	if o.TileSize == 0 {
-		o.TileSize = 512
+		o.TileSize = TileSize
 	}
 	if o.TileSize < 16 || o.TileSize%16 != 0 || o.TileSize > 1<<14 {
 		return nil, fmt.Errorf("a tile size of %d is not a multiple of 16 up to 16384", o.TileSize)
