@@ -136,6 +136,30 @@ func TestOnlyWhatZonesTouchIsFetched(t *testing.T) {
 	assert.LessOrEqual(t, s.requests.Load(), int64(1+8+1), "the head, and a run for each of up to 8 rows of blocks")
 }
 
+// A raster on a server that is turned into classes and written is fetched once, in few requests, and surveyed on the way.
+func TestReclassifyFetchesOnce(t *testing.T) {
+	path := noiseRaster(t, 4096)
+	s := serveSlowly(t, path, 0, 0)
+	crosswalk := filepath.Join(t.TempDir(), "crosswalk.csv")
+	require.NoError(t, os.WriteFile(crosswalk, []byte("from,to,note\n7;255,8,\nelse,keep,\n"), 0o644))
+	files := New(t.Context(), Options{})
+	defer files.Close()
+	_, err := job.Reclassify(t.Context(), job.Env{Files: files}, job.ReclassifyOptions{Rasters: []string{s.URL + "/noise.tif"}, Crosswalk: crosswalk}, func(r *job.Reclassified) error {
+		if err := geotiff.Write(t.Context(), io.Discard, r.Source, geotiff.Options{SpillDir: t.TempDir()}); err != nil {
+			return err
+		}
+		fetched := s.bytes.Load()
+		survey, err := r.Survey()
+		require.NoError(t, err)
+		assert.EqualValues(t, 4096*4096, survey.Lines[0].Cells+survey.Lines[1].Cells)
+		assert.Equal(t, fetched, s.bytes.Load(), "nothing is fetched for the survey")
+		return nil
+	})
+	require.NoError(t, err)
+	assert.LessOrEqual(t, s.bytes.Load(), int64(4096*4096+2*firstBytes))
+	assert.LessOrEqual(t, s.requests.Load(), int64(1+16+1), "the head, and one for each row of blocks")
+}
+
 // BenchmarkSlowLine measures a part of a raster behind 50 ms and 100 Mbit/s, beside fetching the same bytes in one request.
 func BenchmarkSlowLine(b *testing.B) {
 	path := noiseRaster(b, 8192)

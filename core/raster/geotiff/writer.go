@@ -129,15 +129,26 @@ func newWriter(src raster.Source, o Options) (*writer, error) {
 	return t, nil
 }
 
+// announcedRows is how many rows of tiles ahead of the one that is read a source knows what will be read.
+const announcedRows = 6
+
 // encode compresses the tiles of all levels, row by row of tiles.
 func (t *writer) encode(ctx context.Context) error {
 	l := t.levels[0]
 	ts := t.o.TileSize
+	window := func(tx, ty int) raster.Window {
+		return raster.Window{Col: tx * ts, Row: ty * ts, Width: min(ts, l.width-tx*ts), Height: min(ts, l.height-ty*ts)}
+	}
+	announced, useful := 0, raster.Ahead(t.src, nil)
 	for ty := range l.down {
-		read := func(r raster.Reader, tx int, dst *raster.Cells) error {
-			w := raster.Window{Col: tx * ts, Row: ty * ts, Width: min(ts, l.width-tx*ts), Height: min(ts, l.height-ty*ts)}
-			return r.Read(w, dst)
+		for ; useful && announced < min(l.down, ty+announcedRows); announced++ {
+			var row []raster.Window
+			for tx := range l.across {
+				row = append(row, window(tx, announced))
+			}
+			raster.Ahead(t.src, row)
 		}
+		read := func(r raster.Reader, tx int, dst *raster.Cells) error { return r.Read(window(tx, ty), dst) }
 		if err := t.row(ctx, 0, ty, read); err != nil {
 			return err
 		}
