@@ -113,7 +113,11 @@ func halveClasses[T uint8 | uint16 | int16 | uint32 | int32](src, dst *raster.Ce
 			b = from[(r+1)*src.Stride:][:src.Width]
 		}
 		d := to[(row+r/2)*dst.Stride+col:][:(src.Width+1)/2]
-		for i := range d {
+		done := 0
+		if d, ok := any(d).([]uint8); ok {
+			done = halved(d, any(a).([]uint8), any(b).([]uint8), uint8(nodata), some)
+		}
+		for i := done; i < len(d); i++ {
 			c := 2 * i
 			e := min(c+1, src.Width-1)
 			switch {
