@@ -39,8 +39,14 @@ func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Tab
 	if within {
 		t.Columns = slices.Concat(extentColumns, withinColumns)
 	}
-	t.Rows = func(yield func([]any) bool) {
-		row := make([]any, 0, len(t.Columns))
+	t.Rows = rowsOf(unit, within, zones)
+	return t
+}
+
+// rowsOf are the rows of zones in the long table of extents.
+func rowsOf(unit area.Unit, within bool, zones iter.Seq[*Zone]) iter.Seq[[]any] {
+	return func(yield func([]any) bool) {
+		row := make([]any, 0, len(extentColumns)+len(withinColumns))
 		unitName := any(unit.Name)
 		// The part of a zone at a place is mostly of the same class as that of the zone before, and a text as a value of a row takes memory of its own.
 		type texts struct {
@@ -82,7 +88,6 @@ func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Tab
 			}
 		}
 	}
-	return t
 }
 
 // null is the number where there is none.
@@ -107,19 +112,31 @@ func Sums(parts []Part) (whole, classified float64) {
 	return whole, classified
 }
 
+// zonesInStretch is how many zones of a composition are made rows together.
+const zonesInStretch = 128
+
 // ExtentsOf is the long table of a composition.
 func ExtentsOf(c *extent.Composition) *Table {
-	count := 0
-	for i := range c.Zones {
-		count += c.Zones[i].Len()
+	countOf := func(zones []extent.ZoneSum) (n int) {
+		for i := range zones {
+			n += zones[i].Len()
+		}
+		return n
 	}
-	return Extents(c.Unit, c.HasLarger, count, ZonesOf(c))
+	t := Extents(c.Unit, c.HasLarger, countOf(c.Zones), ZonesOf(c, c.Zones))
+	t.Stretches = func(yield func(Stretch) bool) {
+		for zones := range slices.Chunk(c.Zones, zonesInStretch) {
+			if !yield(Stretch{countOf(zones), rowsOf(c.Unit, c.HasLarger, ZonesOf(c, zones))}) {
+				return
+			}
+		}
+	}
+	return t
 }
 
 // WithErrors adds the error to expect of each extent to a table of extents, as a function of the class, its extent and that of its zone in m².
 func WithErrors(t *Table, c *extent.Composition, expected func(class string, extent, zone float64) float64) *Table {
-	out := *t
-	out.Columns = slices.Concat(t.Columns, pick("expected_error_pct"))
+	out := t.with(slices.Concat(t.Columns, pick("expected_error_pct")))
 	out.Rows = func(yield func([]any) bool) {
 		zones := map[string]float64{}
 		for i := range c.Zones {
@@ -143,16 +160,16 @@ func WithErrors(t *Table, c *extent.Composition, expected func(class string, ext
 			}
 		}
 	}
-	return &out
+	return out
 }
 
-// ZonesOf are the zones of a composition. A zone serves until the next one.
-func ZonesOf(c *extent.Composition) iter.Seq[*Zone] {
+// ZonesOf are zones of a composition. A zone serves until the next one.
+func ZonesOf(c *extent.Composition, zones []extent.ZoneSum) iter.Seq[*Zone] {
 	return func(yield func(*Zone) bool) {
 		var out Zone
 		var rows []extent.Row
-		for i := range c.Zones {
-			z := &c.Zones[i]
+		for i := range zones {
+			z := &zones[i]
 			out.Epoch, out.ID, out.Name, out.WithinID, out.WithinName, out.Parts = c.Epoch, z.ID, z.Name, z.WithinID, z.WithinName, out.Parts[:0]
 			rows = z.RowsIn(rows)
 			for k := range rows {

@@ -74,8 +74,7 @@ func Mended(t *Table, c *change.Changes) *Table {
 		by[c.Pairs[0].Zones[i].ID] = c.Mended[i]
 	}
 	zone := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == "zone_id" })
-	out := *t
-	out.Columns = append(slices.Clone(t.Columns), columns["mended"])
+	out := t.with(append(slices.Clone(t.Columns), columns["mended"]))
 	out.Rows = func(yield func([]any) bool) {
 		row := make([]any, 0, len(out.Columns))
 		for r := range t.Rows {
@@ -84,7 +83,7 @@ func Mended(t *Table, c *change.Changes) *Table {
 			}
 		}
 	}
-	return &out
+	return out
 }
 
 // SinceOf is the table of how long the ground of each class has been what it is: the area by the epoch since which it has been that class, the last one first.

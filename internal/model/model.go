@@ -41,6 +41,14 @@ type Table struct {
 	Columns []Column
 	Count   int             // of rows, -1 when it is not known before they are made
 	Rows    iter.Seq[[]any] // a string, int, float64 or nil for each column; a row serves until the next one
+	// Stretches, when not nil, are the same rows in stretches that several goroutines can make at a time.
+	Stretches iter.Seq[Stretch]
+}
+
+// Stretch are rows of a table that follow one another.
+type Stretch struct {
+	Count int
+	Rows  iter.Seq[[]any]
 }
 
 // Of makes a table of rows that are there.
@@ -52,6 +60,11 @@ func Of(name, title string, columns []Column, rows [][]any) *Table {
 			}
 		}
 	}}
+}
+
+// with is the table with other columns, whose rows are still to be given.
+func (t *Table) with(columns []Column) *Table {
+	return &Table{Name: t.Name, Title: t.Title, Columns: columns, Count: t.Count}
 }
 
 // Names are the names of the columns.

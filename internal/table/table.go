@@ -176,6 +176,26 @@ func isNull(v any) bool {
 	return false
 }
 
+// appendShort appends a number that has up to four decimals and 15 digits in all, such as cells of 30 m in hectares. These are its shortest digits, since no two
+// decimals of 15 digits are the same float64.
+func appendShort(b []byte, v float64) ([]byte, bool) {
+	const scale, most = 10_000, 1e15
+	n := int64(math.Abs(v)*scale + 0.5)
+	if n >= most || float64(n)/scale != math.Abs(v) {
+		return b, false
+	}
+	if v < 0 {
+		b = append(b, '-')
+	}
+	b = strconv.AppendInt(b, n/scale, 10)
+	rest := n % scale
+	b = append(b, '.', byte('0'+rest/1000), byte('0'+rest/100%10), byte('0'+rest/10%10), byte('0'+rest%10))
+	for b[len(b)-1] == '0' {
+		b = b[:len(b)-1]
+	}
+	return b, true
+}
+
 // rounded is a number to the decimals of the table.
 func (t *Writer) rounded(v float64) float64 {
 	if t.Digits >= 0 {
@@ -215,8 +235,13 @@ func (t *Writer) appendText(b []byte, v any) []byte {
 func Number(v float64, digits int) string { return string(appendNumber(nil, v, digits)) }
 
 func appendNumber(b []byte, v float64, digits int) []byte {
-	if i := int64(v); digits < 0 && float64(i) == v && -1<<53 < i && i < 1<<53 {
-		return strconv.AppendInt(b, i, 10)
+	if digits < 0 {
+		if i := int64(v); float64(i) == v && -1<<53 < i && i < 1<<53 {
+			return strconv.AppendInt(b, i, 10)
+		}
+		if out, ok := appendShort(b, v); ok {
+			return out
+		}
 	}
 	n := len(b)
 	b = strconv.AppendFloat(b, v, 'f', digits, 64)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"iter"
 	"math"
 	"strings"
 	"unicode/utf8"
@@ -28,39 +29,54 @@ func (t *Writer) csv(w io.Writer) error {
 	if out.Flush(); out.Error() != nil {
 		return out.Error()
 	}
-	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows [][]any) error {
-		line := b.AvailableBuffer()
-		same := make([]cell, len(t.Columns))
-		for _, row := range rows {
+	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows iter.Seq[[]any]) error {
+		all := b.AvailableBuffer()
+		known := make([][cells]cell, len(t.Columns))
+		for row := range rows {
 			var seen numbers
+			line := all // of its own, so that it stays in registers
 			for i, v := range row {
 				if i > 0 {
 					line = append(line, ',')
 				}
-				if f, ok := v.(float64); ok && !math.IsNaN(f) {
-					line = seen.append(line, f, t.Digits)
-				} else if s, ok := v.(string); !ok {
-					line = t.appendText(line, v)
-				} else {
-					if c := &same[i]; s != c.value {
-						text, err := quoted(s)
+				switch v := v.(type) {
+				case float64:
+					if !math.IsNaN(v) {
+						line = seen.append(line, v, t.Digits)
+					}
+				case string:
+					c := &known[i][place(v)]
+					if v != c.value {
+						text, err := quoted(v)
 						if err != nil {
 							return err
 						}
-						*c = cell{s, text}
+						*c = cell{v, text}
 					}
-					line = append(line, same[i].text...)
+					line = append(line, c.text...)
+				default:
+					line = t.appendText(line, v)
 				}
 			}
-			line = append(line, '\n')
+			all = append(line, '\n')
 		}
-		_, err := b.Write(line)
+		_, err := b.Write(all)
 		return err
 	})
 }
 
-// cell is a text as it was in the row before, and in the file: most columns have one text for many rows.
+// cell is a text as it was in a row before, and in the file: most columns have few texts in many rows.
 type cell struct{ value, text string }
+
+// cells is how many texts of a column are kept, a power of two, and place is where one is.
+const cells = 32
+
+func place(s string) int {
+	if s == "" {
+		return 0
+	}
+	return (len(s)*5 + int(s[0])*3 + int(s[len(s)-1])) % cells
+}
 
 // quoted is a text as it stands in a CSV file.
 func quoted(s string) (string, error) {
@@ -163,9 +179,10 @@ func (t *Writer) objects(w io.Writer, before func(n int) string, after, end stri
 	if err != nil {
 		return err
 	}
-	err = t.inOrder(w, func(b *bytes.Buffer, first int, rows [][]any) error {
-		for i, row := range rows {
-			b.WriteString(before(first + i))
+	err = t.inOrder(w, func(b *bytes.Buffer, first int, rows iter.Seq[[]any]) error {
+		for row := range rows {
+			b.WriteString(before(first))
+			first++
 			if err := object(b, names, row, t.Digits); err != nil {
 				return err
 			}
