@@ -7,7 +7,6 @@ package extent
 import (
 	"fmt"
 	"math"
-	"slices"
 
 	"github.com/verdex-land/verdex/core/area"
 
@@ -90,35 +89,18 @@ func (p *part) kind() cover.Kind {
 func (z *ZoneSum) Len() int { return len(z.parts) }
 
 // Rows returns the rows of the zone: its classes in the order of the legend, then ground of no class.
-func (z *ZoneSum) Rows() []Row { return z.RowsIn(nil) }
-
-// RowsIn returns the rows of the zone in the room of others, which they overwrite.
-func (z *ZoneSum) RowsIn(room []Row) []Row {
-	c := z.of
-	out := slices.Grow(room[:0], len(z.parts))[:len(z.parts)]
+func (z *ZoneSum) Rows() []Row {
+	out := make([]Row, len(z.parts))
 	whole, classified := 0.0, 0.0
-	for i := range z.parts {
-		p := &z.parts[i]
+	for i := range out {
 		r := &out[i]
-		*r = Row{Epoch: c.Epoch, ZoneID: z.ID, ZoneName: z.Name, Area: p.area, Cells: p.cells, NominalArea: p.cells * c.nominal}
-		switch r.Kind = p.kind(); r.Kind {
-		case cover.NoData:
-			r.Name = "no data"
-		case cover.Unlisted:
-			if r.Name = "not in the legend"; !math.IsNaN(p.value) {
-				r.Code = cover.ValueText(p.value)
-			}
-		case cover.Outside:
-			r.Name = "outside the raster"
-			if c.Polygons {
-				r.Name = "outside the cover"
-			}
-		default:
-			class := &c.Legend.Classes[p.class]
-			r.Code, r.Name, r.Color = class.ID(), class.Name, class.Color
-			classified += p.area
+		*r = Row{Epoch: z.of.Epoch, ZoneID: z.ID, ZoneName: z.Name}
+		r.Kind, r.Code, r.Name, r.Area, r.Cells, r.NominalArea = z.Part(i)
+		if r.Kind == cover.Classified {
+			r.Color = z.of.Legend.Classes[z.parts[i].class].Color
+			classified += r.Area
 		}
-		whole += p.area
+		whole += r.Area
 	}
 	for i := range out { // of the sums of parts, which are what can be computed alike from every table that has the rows
 		out[i].PctOfZone = area.Percent(out[i].Area, whole)
@@ -127,6 +109,28 @@ func (z *ZoneSum) RowsIn(room []Row) []Row {
 		}
 	}
 	return out
+}
+
+// Part is what the i-th row of the zone says of itself, of [ZoneSum.Len].
+func (z *ZoneSum) Part(i int) (kind cover.Kind, code, name string, area, cells, nominal float64) {
+	p := &z.parts[i]
+	switch kind = p.kind(); kind {
+	case cover.NoData:
+		name = "no data"
+	case cover.Unlisted:
+		if name = "not in the legend"; !math.IsNaN(p.value) {
+			code = cover.ValueText(p.value)
+		}
+	case cover.Outside:
+		name = "outside the raster"
+		if z.of.Polygons {
+			name = "outside the cover"
+		}
+	default:
+		class := &z.of.Legend.Classes[p.class]
+		code, name = class.ID(), class.Name
+	}
+	return kind, code, name, p.area, p.cells, p.cells * z.of.nominal
 }
 
 // Composition is the extent of each class in each zone.

@@ -39,15 +39,16 @@ func Extents(unit area.Unit, within bool, count int, zones iter.Seq[*Zone]) *Tab
 	if within {
 		t.Columns = slices.Concat(extentColumns, withinColumns)
 	}
-	t.Rows = rowsOf(unit, within, zones)
+	t.Rows = boxed(rowsOf(unit, within, zones))
 	return t
 }
 
-// rowsOf are the rows of zones in the long table of extents.
+// rowsOf are the rows of zones in the long table of extents, as [Stretch] has them.
 func rowsOf(unit area.Unit, within bool, zones iter.Seq[*Zone]) iter.Seq[[]any] {
 	return func(yield func([]any) bool) {
 		row := make([]any, 0, len(extentColumns)+len(withinColumns))
 		unitName := any(unit.Name)
+		var share, pct, cells, nominal float64
 		// The part of a zone at a place is mostly of the same class as that of the zone before, and a text as a value of a row takes memory of its own.
 		type texts struct {
 			kind, code, name                string
@@ -66,19 +67,11 @@ func rowsOf(unit area.Unit, within bool, zones iter.Seq[*Zone]) iter.Seq[[]any] 
 				if of.kind != p.Kind || of.code != p.Code || of.name != p.Name || of.kindValue == nil {
 					*of = texts{p.Kind, p.Code, p.Name, p.Kind, p.Code, p.Name}
 				}
-				// A number as a value of a row takes memory of its own, too, unless it is one that is there already.
-				value, share := any(p.Area), any(area.Percent(p.Area, whole))
-				pct, cells, nominal := null, null, null
+				share, pct, cells, nominal = area.Percent(p.Area, whole), math.NaN(), p.Cells, p.Nominal
 				if p.Kind == "class" {
-					pct = sameOr(share, area.Percent(p.Area, classified))
+					pct = area.Percent(p.Area, classified)
 				}
-				if !math.IsNaN(p.Cells) {
-					cells = p.Cells
-				}
-				if !math.IsNaN(p.Nominal) {
-					nominal = sameOr(value, p.Nominal)
-				}
-				row = append(row[:0], epoch, id, name, of.kindValue, of.codeValue, of.nameValue, value, unitName, share, pct, cells, nominal)
+				row = append(row[:0], epoch, id, name, of.kindValue, of.codeValue, of.nameValue, &p.Area, unitName, &share, &pct, &cells, &nominal)
 				if within {
 					row = append(row, z.WithinID, z.WithinName)
 				}
@@ -90,15 +83,26 @@ func rowsOf(unit area.Unit, within bool, zones iter.Seq[*Zone]) iter.Seq[[]any] 
 	}
 }
 
-// null is the number where there is none.
-var null = any(math.NaN())
-
-// sameOr is a number as a value: the value at hand if it is the same.
-func sameOr(v any, f float64) any {
-	if at, ok := v.(float64); ok && math.Float64bits(at) == math.Float64bits(f) { // minus nothing is another
-		return v
+// boxed are rows of a stretch with numbers that stay what they are.
+func boxed(rows iter.Seq[[]any]) iter.Seq[[]any] {
+	return func(yield func([]any) bool) {
+		var out []any
+		for row := range rows {
+			out = append(out[:0], row...)
+			var last any // a number as a value takes memory of its own, and an area is often its nominal area too
+			for i, v := range out {
+				if p, ok := v.(*float64); ok {
+					if f, ok := last.(float64); !ok || math.Float64bits(f) != math.Float64bits(*p) { // minus nothing is another
+						last = *p
+					}
+					out[i] = last
+				}
+			}
+			if !yield(out) {
+				return
+			}
+		}
 	}
-	return f
 }
 
 // Sums are the area of all parts of a zone, and of those that are classes.
@@ -167,21 +171,18 @@ func WithErrors(t *Table, c *extent.Composition, expected func(class string, ext
 func ZonesOf(c *extent.Composition, zones []extent.ZoneSum) iter.Seq[*Zone] {
 	return func(yield func(*Zone) bool) {
 		var out Zone
-		var rows []extent.Row
 		for i := range zones {
 			z := &zones[i]
 			out.Epoch, out.ID, out.Name, out.WithinID, out.WithinName, out.Parts = c.Epoch, z.ID, z.Name, z.WithinID, z.WithinName, out.Parts[:0]
-			rows = z.RowsIn(rows)
-			for k := range rows {
-				r := &rows[k]
-				p := Part{r.Kind.String(), r.Code, r.Name, r.Area, r.Cells, r.NominalArea}
-				if r.Kind == cover.Outside || !c.HasNominal {
-					p.Nominal = math.NaN()
+			for k := range z.Len() {
+				kind, code, name, area, cells, nominal := z.Part(k)
+				if kind == cover.Outside || !c.HasNominal {
+					nominal = math.NaN()
 				}
-				if r.Kind == cover.Outside {
-					p.Cells = math.NaN()
+				if kind == cover.Outside {
+					cells = math.NaN()
 				}
-				out.Parts = append(out.Parts, p)
+				out.Parts = append(out.Parts, Part{kind.String(), code, name, area, cells, nominal})
 			}
 			if !yield(&out) {
 				return

@@ -45,7 +45,7 @@ type Table struct {
 	Stretches iter.Seq[Stretch]
 }
 
-// Stretch are rows of a table that follow one another.
+// Stretch are rows of a table that follow one another. Their numbers may be pointers, *float64, to what serves until the next row.
 type Stretch struct {
 	Count int
 	Rows  iter.Seq[[]any]

@@ -40,6 +40,10 @@ func (t *Writer) csv(w io.Writer) error {
 					line = append(line, ',')
 				}
 				switch v := v.(type) {
+				case *float64:
+					if !math.IsNaN(*v) {
+						line = seen.append(line, *v, t.Digits)
+					}
 				case float64:
 					if !math.IsNaN(v) {
 						line = seen.append(line, v, t.Digits)
@@ -139,6 +143,9 @@ func object(b *bytes.Buffer, names [][]byte, row []any, digits int) (err error) 
 			b.WriteString(", ")
 		}
 		value := []byte("null")
+		if p, ok := v.(*float64); ok {
+			v = *p
+		}
 		switch v := v.(type) {
 		case float64:
 			if !isNull(v) {
