@@ -16,16 +16,16 @@ type counter struct {
 	off    bool // the processor cannot do it, or there are too many values
 	known  int
 	values [maxCounted]uint8
-	wide   [maxCounted][32]uint8 // each value 32 times
-	sums   [maxCounted][4]uint64 // by value; the four are to be added up
-	added  uint64                // cells since take
+	wide   *[maxCounted][32]uint8 // each value 32 times; by itself, so that no value lies across two lines of the cache
+	sums   [maxCounted][4]uint64  // by value; the four are to be added up
+	added  uint64                 // cells since take
 	// Stretches of cells that are still to be counted: together, because a call costs as much as counting a hundred cells.
 	cells   []uint8
 	waiting []zone.Stretch
 	vectors int // that the stretches waiting take
 }
 
-func newCounter() counter { return counter{off: !canCount} }
+func newCounter() counter { return counter{off: !canCount, wide: new([maxCounted][32]uint8)} }
 
 // add counts cells[from:to], which must stay as they are until take.
 func (c *counter) add(cells []uint8, from, to int) {

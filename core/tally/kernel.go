@@ -54,10 +54,11 @@ type kernel struct {
 	extents    []Extent        // by slot: of the zone and window at hand
 	present    []uint64        // which of extents are not empty
 
-	differ  differences // for two layers of bytes or three
-	counter counter     // for one layer of bytes
-	stride  int         // of its cells in the last window
-	sharing *sharing    // nil where another group marks what zones share
+	differ    differences // for two layers of bytes or three
+	counter   counter     // for one layer of bytes
+	byColumns columns     // the same, where areas vary along a row
+	stride    int         // of its cells in the last window
+	sharing   *sharing    // nil where another group marks what zones share
 }
 
 func newKernel(layers []*layer, areas *raster.Areas) *kernel {
@@ -160,7 +161,7 @@ func (k *kernel) begin(w raster.Window) {
 			k.rows[r] = runEnds{mask: k.masks[r*words:][:words], rank: k.ranks[r*words:][:words]}
 		}
 	}
-	k.used, k.differ.known = 0, false
+	k.used, k.differ.known, k.byColumns.decided = 0, false, false
 	for r := range k.rows {
 		k.rows[r].ready = false
 	}
@@ -405,10 +406,15 @@ func (k *kernel) counts() bool {
 // counter did not know; it has then learnt all those of the window.
 func (k *kernel) takeCounts(acc *[256]uint64) (seen uint64, ok bool) {
 	if seen, ok = k.counter.take(acc); !ok {
-		c := &k.layers[0].cells
-		k.counter.learn(c.U8, c.Stride, k.width, len(k.rows))
+		k.learn()
 	}
 	return seen, ok
+}
+
+// learn lets the counter know the values of the window at hand.
+func (k *kernel) learn() {
+	c := &k.layers[0].cells
+	k.counter.learn(c.U8, c.Stride, k.width, len(k.rows))
 }
 
 // moments are those of the cut cells of a row but the first ones.

@@ -20,15 +20,17 @@ func (k *kernel) bytesByCell(w raster.Window, t touch, from, to int, segments []
 			k.sharing.mark(t.spans.Zone, row, full)
 		}
 		of := segments[(row-rowFrom)*perRow:][:perRow]
-		if len(full) > 0 {
-			k.prepare(row - w.Row)
-		}
 		for _, r := range full {
 			a, b := max(int(r.From), w.Col), min(int(r.To), w.Col+w.Width)
 			for a < b {
 				s := a >> shift
 				begin := s << shift
 				end := min(b, begin+l)
+				if k.byColumn(row-w.Row, a-w.Col, end-w.Col, begin-w.Col, &of[s]) {
+					a = end
+					continue
+				}
+				k.prepare(row - w.Row)
 				k.seen |= k.runs8((*[256]uint64)(k.acc), row-w.Row, a-w.Col, end-w.Col, true, begin-w.Col)
 				k.flush(&of[s], true)
 				a = end
