@@ -61,7 +61,8 @@ func TestCounterAgainstCountingOneByOne(t *testing.T) {
 }
 
 func TestCounterLearnsUpToItsRoom(t *testing.T) {
-	c := counter{}
+	c := newCounter()
+	c.off = false // also where the processor cannot count so
 	cells := make([]uint8, maxCounted+1)
 	for i := range cells {
 		cells[i] = uint8(i)
