@@ -17,7 +17,7 @@ func BenchmarkKernel(b *testing.B) {
 	if err := l.reader.Read(w, &l.cells); err != nil {
 		b.Fatal(err)
 	}
-	k.begin(w)
+	segment := raster.Segment{A: 1 << 50, B: 1 << 20, C: 1}
 	for _, c := range []struct {
 		name    string
 		moments bool
@@ -25,21 +25,25 @@ func BenchmarkKernel(b *testing.B) {
 		b.Run(c.name, func(b *testing.B) {
 			b.SetBytes(512 * 512)
 			for range b.N {
+				k.begin(w)
 				for row := range 512 {
-					k.rows[row].ready = false
 					k.prepare(row)
 					if err := k.runs(row, 0, 512, c.moments, 0); err != nil {
 						b.Fatal(err)
 					}
+					if c.moments {
+						k.flush(&segment, true)
+					}
 				}
+				k.takeWhole()
 			}
 		})
 	}
 	b.Run("prepare", func(b *testing.B) {
 		b.SetBytes(512 * 512)
 		for range b.N {
+			k.begin(w)
 			for row := range 512 {
-				k.rows[row].ready = false
 				k.prepare(row)
 			}
 		}
