@@ -2,6 +2,7 @@ package patch
 
 import (
 	"cmp"
+	"math"
 	"slices"
 )
 
@@ -234,7 +235,7 @@ var sortedAtOnce = 1 << 20
 func (s *ropes) byRow(edges *rope) (next func() (edge, bool, error), err error) {
 	in := s.read(edges)
 	var parts []*sortedPart
-	var list []edge
+	var list, other []edge
 	for {
 		list = list[:0]
 		for len(list) < sortedAtOnce {
@@ -247,7 +248,7 @@ func (s *ropes) byRow(edges *rope) (next func() (edge, bool, error), err error) 
 			}
 			list = append(list, e)
 		}
-		slices.SortFunc(list, func(a, b edge) int { return cmp.Compare(a.top(), b.top()) })
+		list, other = byTop(list, other)
 		if len(list) < sortedAtOnce && len(parts) == 0 {
 			return func() (e edge, ok bool, err error) {
 				if len(list) == 0 {
@@ -272,6 +273,32 @@ func (s *ropes) byRow(edges *rope) (next func() (edge, bool, error), err error) 
 		parts = append(parts, &sortedPart{reader: s.read(part)})
 	}
 	return merged(parts)
+}
+
+// byTop sorts edges by the row in which they begin: into room, which it may make larger, or where they are. It gives the room that is free then, too.
+func byTop(list, room []edge) (sorted, free []edge) {
+	least, most := int32(math.MaxInt32), int32(0)
+	for _, e := range list {
+		least, most = min(least, e.top()), max(most, e.top())
+	}
+	if len(list) == 0 || int64(most)-int64(least) > 4*int64(len(list)) { // few edges in many rows
+		slices.SortFunc(list, func(a, b edge) int { return cmp.Compare(a.top(), b.top()) })
+		return list, room
+	}
+	at := make([]int32, most-least+2) // where the next edge of a row goes
+	for _, e := range list {
+		at[e.top()-least+1]++
+	}
+	for i := 1; i < len(at); i++ {
+		at[i] += at[i-1]
+	}
+	room = slices.Grow(room[:0], len(list))[:len(list)]
+	for _, e := range list {
+		to := &at[e.top()-least]
+		room[*to] = e
+		*to++
+	}
+	return room, list
 }
 
 // edge reads an edge of a rope of their ends.

@@ -38,6 +38,11 @@ type ropes struct {
 func (s *ropes) push(r *rope, p point) error {
 	r.n++
 	r.back = append(r.back, p)
+	return s.settle(r)
+}
+
+// settle keeps the points at the back of a rope once they are many.
+func (s *ropes) settle(r *rope) error {
 	if len(r.back) < ropePiece {
 		return nil
 	}
@@ -87,18 +92,13 @@ func (r *rope) append(first, last *piece) {
 func (s *ropes) join(a, b *rope) error {
 	switch {
 	case b.first == nil:
+		a.n += b.n
 		for i := len(b.front) - 1; i >= 0; i-- {
-			if err := s.push(a, b.front[i]); err != nil {
-				return err
-			}
+			a.back = append(a.back, b.front[i])
 		}
-		for _, p := range b.back {
-			if err := s.push(a, p); err != nil {
-				return err
-			}
-		}
+		a.back = append(a.back, b.back...)
 		b.clear()
-		return nil
+		return s.settle(a)
 	case a.first == nil: // a is short: it goes before b, which then takes a's place
 		for i := len(a.back) - 1; i >= 0; i-- {
 			if err := s.unshift(b, a.back[i]); err != nil {
