@@ -91,38 +91,31 @@ func (s *sharing) mark(zone, row int, full []zone.Range) {
 func (s *sharing) stretches(z int, stretches []zone.Stretch) {
 	taken := s.sets[s.setOf(z)].taken
 	for _, t := range stretches {
-		from, last := uint(t.At), uint(t.At+t.N-1)
-		i, k := from>>6, last>>6
-		begin, end := ^uint64(0)<<(from&63), ^uint64(0)>>(63-last&63)
-		if i == k {
-			begin &= end
-			end = begin
+		if take(taken, int(t.At), int(t.At+t.N)) {
+			s.shared = true
 		}
-		again := taken[i]&begin | taken[k]&end
-		if taken[i] |= begin; i != k {
-			taken[k] |= end
-			for i++; i < k; i++ {
-				again |= taken[i]
-				taken[i] = ^uint64(0)
-			}
-		}
-		s.shared = s.shared || again != 0
 	}
 }
 
 // take marks cells from to to-1, and reports whether one was marked before.
 func take(taken []uint64, from, to int) bool {
-	again := uint64(0)
-	for w := from >> 6; w <= (to-1)>>6; w++ {
-		mask := ^uint64(0)
-		if w == from>>6 {
-			mask <<= from & 63
+	if from >= to {
+		return false
+	}
+	first, last := uint(from), uint(to-1)
+	i, k := first>>6, last>>6
+	begin, end := ^uint64(0)<<(first&63), ^uint64(0)>>(63-last&63)
+	if i == k {
+		begin &= end
+		end = begin
+	}
+	again := taken[i]&begin | taken[k]&end
+	if taken[i] |= begin; i != k {
+		taken[k] |= end
+		for i++; i < k; i++ {
+			again |= taken[i]
+			taken[i] = ^uint64(0)
 		}
-		if end := to - w<<6; end < 64 {
-			mask &= 1<<end - 1
-		}
-		again |= taken[w] & mask
-		taken[w] |= mask
 	}
 	return again != 0
 }
