@@ -70,12 +70,3 @@ func (t *ByteTable) fast(dst, src []uint8, add bool) int {
 	lookUpBytes(&dst[0], &src[0], n, &t.parts[0], t.known, t.base, add)
 	return n
 }
-
-// NotZero has bit i set where byte i of x is not 0.
-func NotZero(x uint64) uint64 {
-	if x == 0 {
-		return 0
-	}
-	const low = 0x7f7f7f7f7f7f7f7f
-	return ((x&low + low | x) >> 7 & 0x0101010101010101) * 0x0102040810204080 >> 56
-}

@@ -3,20 +3,7 @@ package tally
 import "golang.org/x/sys/cpu"
 
 //go:noescape
-func changeWords(dst *uint64, row *uint8, n int)
-
-//go:noescape
 func flattenWords(ends, rank *int32, mask *uint64, words int) int
-
-// changes8 sets bit i of dst where row[i] differs from row[i+1]; n is a multiple of 64 below
-// len(row).
-func changes8(dst []uint64, row []uint8, n int) {
-	if n == 0 {
-		return
-	}
-	_, _ = dst[n/64-1], row[n]
-	changeWords(&dst[0], &row[0], n/64)
-}
 
 // flatten is flattenPlain by other means.
 func flatten(ends, rank []int32, mask []uint64) int {

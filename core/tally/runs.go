@@ -67,10 +67,10 @@ func (k *kernel) prepare(row int) {
 			fast := (width - 1) &^ 63
 			if all := c.U8[:cap(c.U8)]; width&63 == 0 && at+width < len(all) {
 				fast = width
-				changes8(dst, all[at:at+width+1], fast)
+				raster.Unequal(dst, all[at:], all[at+1:])
 				dst[fast/64-1] |= 1 << 63
 			} else {
-				changes8(dst, c.U8[at:at+width], fast)
+				raster.Unequal(dst[:fast/64], c.U8[at:], c.U8[at+1:])
 				changesPlain(dst[fast/64:], c.U8[at+fast:at+width], width-fast)
 			}
 		case raster.Uint16:

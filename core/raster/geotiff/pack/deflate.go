@@ -159,24 +159,21 @@ func differences(room []uint64, b []byte, distance int) []uint64 {
 		room = make([]uint64, words)
 	}
 	out := room[:words]
+	from, to := min((distance+63)/64, words), len(b)/64 // words of bytes that all have one before them
 	for w := range out {
-		from := 64 * w
-		if from < distance || from+64 > len(b) {
-			var m uint64
-			for i := from; i < from+64; i++ {
-				if i < distance || i >= len(b) || b[i] != b[i-distance] {
-					m |= 1 << (i - from)
-				}
-			}
-			out[w] = m
+		if w >= from && w < to {
 			continue
 		}
-		these, those := b[from:from+64], b[from-distance:][:64]
 		var m uint64
-		for k := 0; k < 64; k += 8 {
-			m |= raster.NotZero(binary.LittleEndian.Uint64(these[k:])^binary.LittleEndian.Uint64(those[k:])) << k
+		for i := 64 * w; i < 64*w+64; i++ {
+			if i < distance || i >= len(b) || b[i] != b[i-distance] {
+				m |= 1 << (i - 64*w)
+			}
 		}
 		out[w] = m
+	}
+	if from < to {
+		raster.Unequal(out[from:to], b[64*from:], b[64*from-distance:])
 	}
 	return out
 }
