@@ -1,8 +1,8 @@
 #include "textflag.h"
 
-// func lookUpBytes(dst, src *uint8, n int, parts *tablePart, known int, base uint8, add bool)
+// func lookUpBytes(dst, src *uint8, n int, parts *tablePart, known int, base uint8, add, keep bool)
 // For each part, the bytes whose upper half is that of the part take what it has for their lower half.
-TEXT ·lookUpBytes(SB), NOSPLIT, $0-42
+TEXT ·lookUpBytes(SB), NOSPLIT, $0-43
 	MOVQ         dst+0(FP), DI
 	MOVQ         src+8(FP), SI
 	MOVQ         n+16(FP), CX
@@ -10,6 +10,10 @@ TEXT ·lookUpBytes(SB), NOSPLIT, $0-42
 	MOVQ         known+32(FP), R8
 	VPBROADCASTB base+40(FP), Y6
 	MOVBQZX      add+41(FP), R9
+	MOVBQZX      keep+42(FP), AX
+	NEGQ         AX
+	MOVQ         AX, X8
+	VPBROADCASTD X8, Y8 // all bits, or none
 	MOVL         $0x0f0f0f0f, AX
 	MOVQ         AX, X7
 	VPBROADCASTD X7, Y7
@@ -18,7 +22,8 @@ vector:
 	VMOVDQU (SI), Y0
 	VPAND   Y7, Y0, Y1 // lower halves
 	VPXOR   Y1, Y0, Y2 // upper halves
-	VMOVDQU Y6, Y3
+	VPAND   Y8, Y0, Y3
+	VPXOR   Y6, Y3, Y3
 	MOVQ    DX, R10
 	MOVQ    R8, R11
 	TESTQ   R11, R11

@@ -9,14 +9,21 @@ import (
 
 func TestByteTables(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 7))
-	for _, outcomes := range []int{1, 2, 5, 256} {
+	for _, outcomes := range []int{0, 1, 2, 5, 256} {
 		var table [256]uint8
 		for i := range table {
+			if outcomes == 0 { // most stay what they are
+				if table[i] = uint8(i); i == 9 || i == 10 || i == 255 {
+					table[i] = 1
+				}
+				continue
+			}
 			if outcomes != 5 || i%64 < 16 { // some upper halves have nothing of their own
 				table[i] = uint8(rng.IntN(outcomes) + 3)
 			}
 		}
 		b := NewByteTable(table)
+		require.Equal(t, outcomes == 0, b.keep)
 		for range 100 {
 			n := rng.IntN(200)
 			src, was := make([]uint8, n+1), make([]uint8, n+1)
