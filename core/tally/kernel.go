@@ -11,13 +11,13 @@ import (
 // The kernel adds up the cells of one window. One layer of bytes whose areas do not vary along a
 // row is counted by comparing (count.go); layers of bytes that are the same nearly everywhere are counted
 // by the first of them and by where they differ (differences.go). All else goes by runs: stretches of a row in which no
-// layer changes its value. A bit for each cell says whether a run ends there (changes*.go);
+// layer changes its value. A bit for each cell says whether a run ends there ([raster.Unequal]);
 // a run then costs one addition, however long it is. That keeps counting a small part of
 // decoding, because a decoder too works by runs.
 //
 // Where areas vary along a row, a run adds the differences of prefix sums of 1, d and d² over
 // its columns d, packed into one word; with the integer quadratic of [raster.Segment] they
-// give the exact area of any set of cells of a segment.
+// give the exact area of any set of cells of a segment. Ragged windows of bytes get the same sums by comparing (columns.go).
 
 // maxValues is how many different values a raster may have and still be taken for categories.
 const maxValues = 1 << 16
