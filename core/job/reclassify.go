@@ -102,20 +102,18 @@ func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover
 		return nil, err
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: src.Header().NoData}
-	from := raster.Source(src)
-	watched, err := survey.Watch(src, coder, problems, geotiff.TileSize, geotiff.TileSize)
-	if err != nil {
-		return nil, err
-	}
-	if watched != nil {
-		from = watched
-	}
-	surveyed := sync.OnceValues(func() (*survey.Survey, error) { return w.surveyed(src, watched, coder, problems) })
-	if o.MinPatch > 0 || len(problems) > 0 || watched == nil { // it is read more than once, may not be written, or holds measurements
-		if _, err := surveyed(); err != nil {
+	var watched *survey.Watched // nil where it is read more than once, may not be written, or holds measurements
+	if o.MinPatch == 0 && len(problems) == 0 {
+		if watched, err = survey.Watch(src, coder, problems, geotiff.TileSize, geotiff.TileSize); err != nil {
 			return nil, err
 		}
-		from = src
+	}
+	surveyed := sync.OnceValues(func() (*survey.Survey, error) { return w.surveyed(src, watched, coder, problems) })
+	from := raster.Source(src)
+	if watched != nil {
+		from = watched
+	} else if _, err := surveyed(); err != nil {
+		return nil, err
 	}
 	var want *raster.CellType
 	if o.Type != "" {

@@ -272,13 +272,15 @@ func (p *pass) tiling() (cols, rows []int) {
 		bw, bh := raster.WorkSize(l)
 		w, h = max(w, bw), max(h, bh)
 	}
-	for c := 0; c < g.Width; c += w {
-		cols = append(cols, c)
+	return steps(g.Width, w), steps(g.Height, h)
+}
+
+// steps are 0 and every so many cells on, below n.
+func steps(n, every int) (out []int) {
+	for at := 0; at < n; at += every {
+		out = append(out, at)
 	}
-	for r := 0; r < g.Height; r += h {
-		rows = append(rows, r)
-	}
-	return cols, rows
+	return out
 }
 
 // windowOf is the number of the window across that holds a column.

@@ -1,7 +1,6 @@
 package tally
 
 import (
-	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -13,13 +12,12 @@ import (
 // raster itself for those who read it; what is read in windows of its tiling, from several goroutines or one, is counted the first time.
 type Watched struct {
 	raster.Source
-	pass    *pass
-	bands   []*band // by row of windows
-	rows    []int   // where they begin
-	read    []atomic.Bool
-	left    atomic.Int64 // windows that have not been read
-	mu      sync.Mutex
-	workers []*worker
+	width, height int // of windows
+	pass          *pass
+	read          []atomic.Bool // by window
+	left          atomic.Int64  // windows that have not been read
+	mu            sync.Mutex
+	workers       []*worker
 }
 
 // Watch makes a raster that is counted as it is read in windows of width × height cells from its corner. Its cells have 8 or 16 bits, so that no more values
@@ -34,13 +32,9 @@ func Watch(src raster.Source, width, height int) (*Watched, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Watched{Source: src}
+	w := &Watched{Source: src, width: width, height: height}
 	w.pass = newPass(Request{Layers: []raster.Source{tiled{src, width, height}}, Zones: set, Placement: place}, areas)
-	w.bands = w.pass.bands
-	for _, b := range w.bands {
-		w.rows = append(w.rows, b.from)
-	}
-	w.read = make([]atomic.Bool, len(w.bands)*w.pass.across)
+	w.read = make([]atomic.Bool, len(w.pass.bands)*w.pass.across)
 	w.left.Store(int64(len(w.read)))
 	return w, nil
 }
@@ -54,13 +48,7 @@ type tiled struct {
 // Tiling is where the windows begin.
 func (t tiled) Tiling() (cols, rows []int) {
 	g := t.Header().Grid
-	for c := 0; c < g.Width; c += t.width {
-		cols = append(cols, c)
-	}
-	for r := 0; r < g.Height; r += t.height {
-		rows = append(rows, r)
-	}
-	return cols, rows
+	return steps(g.Width, t.width), steps(g.Height, t.height)
 }
 
 // Tiling is that of the raster.
@@ -72,7 +60,7 @@ func (w *Watched) Ahead(windows []raster.Window) bool { return raster.Ahead(w.So
 // NewReader implements [raster.Source].
 func (w *Watched) NewReader() raster.Reader {
 	k := newWorker(w.pass)
-	r := &watchedReader{of: w, reader: w.Source.NewReader(), worker: k, cutter: w.pass.cutter()}
+	r := &watchedReader{of: w, reader: k.layers[0].reader, worker: k, cutter: w.pass.cutter()}
 	k.layers[0].reader = &r.given
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -112,12 +100,8 @@ func (r *watchedReader) Read(win raster.Window, dst *raster.Cells) error {
 	if err := r.reader.Read(win, dst); err != nil {
 		return err
 	}
-	p := r.of.pass
-	row, found := slices.BinarySearch(r.of.rows, win.Row)
-	if !found {
-		return nil
-	}
-	b, col := r.of.bands[row], int(p.windowOf(int32(win.Col)))
+	p, row, col := r.of.pass, win.Row/r.of.height, win.Col/r.of.width
+	b := p.bands[row]
 	if b.window(col) != win || !r.of.read[row*p.across+col].CompareAndSwap(false, true) {
 		return nil
 	}

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"io"
 	"math"
+	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -173,4 +175,20 @@ func TestDigitsAndFormats(t *testing.T) {
 	_, err = FormatOf("x.docx")
 	assert.ErrorContains(t, err, "end it with .csv, .json, .jsonl,")
 	assert.Error(t, sample.Write(&strings.Builder{}, "xml"))
+}
+
+// Numbers of few decimals have the digits that strconv finds, too, and so have those next to them.
+func TestShortDecimals(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 7))
+	short := 0
+	for range 20000 {
+		v := math.Round(math.Exp(r.Float64()*40-8)*1e4) / 1e4 * float64(1-2*r.IntN(2))
+		for _, v := range []float64{v, math.Nextafter(v, 0), math.Nextafter(v, 1e300), v / 3} {
+			assert.Equal(t, strconv.FormatFloat(v+0, 'f', -1, 64), Number(v, -1))
+			if _, ok := appendShort(nil, v); ok {
+				short++
+			}
+		}
+	}
+	assert.Greater(t, short, 10000)
 }

@@ -31,7 +31,7 @@ func (t *Writer) csv(w io.Writer) error {
 	}
 	return t.inOrder(w, func(b *bytes.Buffer, _ int, rows iter.Seq[[]any]) error {
 		all := b.AvailableBuffer()
-		known := make([][cells]cell, len(t.Columns))
+		known := make([][keptTexts]cell, len(t.Columns))
 		for row := range rows {
 			var seen numbers
 			line := all // of its own, so that it stays in registers
@@ -41,13 +41,9 @@ func (t *Writer) csv(w io.Writer) error {
 				}
 				switch v := v.(type) {
 				case *float64:
-					if !math.IsNaN(*v) {
-						line = seen.append(line, *v, t.Digits)
-					}
+					line = seen.append(line, *v, t.Digits)
 				case float64:
-					if !math.IsNaN(v) {
-						line = seen.append(line, v, t.Digits)
-					}
+					line = seen.append(line, v, t.Digits)
 				case string:
 					c := &known[i][place(v)]
 					if v != c.value {
@@ -72,14 +68,14 @@ func (t *Writer) csv(w io.Writer) error {
 // cell is a text as it was in a row before, and in the file: most columns have few texts in many rows.
 type cell struct{ value, text string }
 
-// cells is how many texts of a column are kept, a power of two, and place is where one is.
-const cells = 32
+// keptTexts is how many texts of a column are kept, a power of two, and place is where one is.
+const keptTexts = 32
 
 func place(s string) int {
 	if s == "" {
 		return 0
 	}
-	return (len(s)*5 + int(s[0])*3 + int(s[len(s)-1])) % cells
+	return (len(s)*5 + int(s[0])*3 + int(s[len(s)-1])) % keptTexts
 }
 
 // quoted is a text as it stands in a CSV file.
@@ -106,8 +102,11 @@ type numbers struct {
 	n int
 }
 
-// append appends the text of a number.
+// append appends the text of a number, that of NaN being none.
 func (n *numbers) append(b []byte, v float64, digits int) []byte {
+	if math.IsNaN(v) {
+		return b
+	}
 	bits := math.Float64bits(v)
 	for i := range min(n.n, len(n.last)) {
 		if l := &n.last[i]; l.bits == bits {
