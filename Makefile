@@ -1,7 +1,7 @@
 # make demo     builds the program and does the whole job on the sample data; needs only Go
 # make test     installs what the tests need where it is missing, and runs them
 # make lint     vet, formatting, staticcheck
-# make opinion  random small jobs, each done by the program and by plain code, for five minutes; FOR=1h takes an hour
+# make opinion  random small jobs, each done by the program and by plain code, for five minutes; FOR=1h takes an hour, FOR=2000 does so many
 # make bench    how long measuring takes beside decoding the same tiles, and the aims of docs/speed.md
 # make release  archives for each system, .deb, .rpm and a container image in dist/, the same bytes from the same commit
 # make build    the static program in bin/
