@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -97,7 +98,10 @@ func TestTwoRunsAtOnce(t *testing.T) {
 		c := built(t, "run", "orrin.yaml", "--quiet")
 		c.Dir = dir
 		go func() {
-			_, err := c.CombinedOutput()
+			out, err := c.CombinedOutput()
+			if err != nil {
+				err = fmt.Errorf("%w: %s", err, out)
+			}
 			ends <- err
 		}()
 	}

@@ -66,10 +66,8 @@ func OpenStore(dir string, limit int64) (*Store, error) {
 			return nil, fmt.Errorf("%s: the cache folder cannot be made (%w): choose another one with cache in the plan", dir, fault.Reason(err))
 		}
 	}
-	if _, err := os.Stat(s.path("CACHEDIR.TAG")); err != nil {
-		if err := s.write(s.path("CACHEDIR.TAG"), []byte(cacheTag)); err != nil {
-			return nil, fmt.Errorf("%s: the cache folder cannot be written to (%w): choose another one with cache in the plan", dir, fault.Reason(err))
-		}
+	if err := s.tag(); err != nil {
+		return nil, fmt.Errorf("%s: the cache folder cannot be written to (%w): choose another one with cache in the plan", dir, fault.Reason(err))
 	}
 	if data, err := s.entry(s.path("digests.json")); err == nil {
 		json.Unmarshal(data, &s.digests) // what is wrong is made again
@@ -79,6 +77,20 @@ func OpenStore(dir string, limit int64) (*Store, error) {
 	}
 	s.lock = flock.New(s.path("lock"), flock.SetPermissions(0o644))
 	return s, nil
+}
+
+// tag writes the file that says that the folder is a cache, if it is not there. What another run that opens the folder now has removed of it as the rest of a
+// killed run is not missed: that run has written the file.
+func (s *Store) tag() error {
+	path := s.path("CACHEDIR.TAG")
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	err := s.write(path, []byte(cacheTag))
+	if _, e := os.Stat(path); e == nil {
+		return nil
+	}
+	return err
 }
 
 // OpenExisting opens a cache folder that exists, to read it; it returns nil where there is none.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -277,5 +278,22 @@ func TestSchedule(t *testing.T) {
 	cancel()
 	for _, err := range s.Run(ctx, steps, func(int, job.Counter) error { return nil }) {
 		assert.ErrorIs(t, err, context.Canceled)
+	}
+}
+
+// Runs that open a new cache folder at once, one of which removes what killed runs have left, do not disturb one another.
+func TestStoreOpenedAtOnce(t *testing.T) {
+	for range 1000 {
+		dir := filepath.Join(t.TempDir(), "cache")
+		var wg sync.WaitGroup
+		for i := range 4 {
+			wg.Go(func() {
+				s, err := OpenStore(dir, 1<<20)
+				if assert.NoError(t, err) && i == 0 && assert.NoError(t, s.Lock(t.Context(), nil)) {
+					assert.NoError(t, s.Close())
+				}
+			})
+		}
+		wg.Wait()
 	}
 }
