@@ -356,6 +356,22 @@ func (c *Coder) LineOf(v float64) (line int, missing bool) {
 	return c.Crosswalk.lineOf(v, missing), missing
 }
 
+// FillsWith is the line of the crosswalk that makes a class of cells without data, nil if none does: one for nodata, or one for the value that
+// stands for it.
+func (c *Coder) FillsWith() *Line {
+	if c.Crosswalk == nil {
+		return nil
+	}
+	n, _ := c.LineOf(math.NaN())
+	if n < 0 {
+		return nil
+	}
+	if l := &c.Crosswalk.Lines[n]; !l.To.NoData && !l.To.Keep {
+		return l
+	}
+	return nil
+}
+
 func (c *Coder) missing(v float64) bool {
 	return math.IsNaN(v) || c.NoData != nil && v == *c.NoData
 }

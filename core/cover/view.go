@@ -26,7 +26,7 @@ func Measured(s raster.Source, c *Coder) (raster.Source, *Coder, error) {
 
 // View is a raster of the classes that a coder makes of a source: their codes, and nodata. Its type is the
 // narrowest that holds all codes, or the one that is wanted; its nodata value is the source's where that is free,
-// else 0 or the type's greatest or least. Colours are those of the legend. A value without a line is
+// else 0 (which values that are kept may be), or the type's greatest or least. Colours are those of the legend. A value without a line is
 // an error when it is read.
 func View(s raster.Source, c *Coder, want *raster.CellType) (raster.Source, error) {
 	return coded(s, c, want, nil)
@@ -115,10 +115,10 @@ func room(h raster.Header, codes []int, keeps bool, want *raster.CellType, gap *
 			candidates = append(candidates, *h.NoData)
 		}
 		least, most := t.Range()
-		candidates = append(candidates, 0, most, least)
-		if keeps && h.NoData == nil { // values that are kept may be 0
-			candidates = []float64{most, least}
+		if !keeps { // values that are kept may be 0
+			candidates = append(candidates, 0)
 		}
+		candidates = append(candidates, most, least)
 		for _, v := range candidates {
 			if !taken[v] && t.Holds(v) {
 				return v, true
@@ -160,5 +160,8 @@ func room(h raster.Header, codes []int, keeps bool, want *raster.CellType, gap *
 		}
 		return 0, 0, fault.Misusef("type", want.String(), "has no room for the codes %d to %d and a nodata value", least, most).Do("choose a wider one, or none")
 	}
-	return 0, 0, fmt.Errorf("no type has room for all codes and a nodata value")
+	if keeps {
+		return 0, 0, fmt.Errorf("%s: its cells are %s, and no type has room for all values that are kept and a nodata value: give values classes in place of keep", h.Name, h.Type)
+	}
+	return 0, 0, fmt.Errorf("%s: no type has room for all codes and a nodata value: give classes codes between 0 and 65,534", h.Name)
 }

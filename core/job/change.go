@@ -116,7 +116,7 @@ type comparison struct {
 	terms  terms
 	walks  []*cover.Crosswalk
 	layers []raster.Source // on one grid, with crosswalks of intervals applied
-	plain  []raster.Source // before that
+	plain  []raster.Source // before that; of one whose crosswalk makes a class of cells without data, the raster by itself
 	moved  []*view.Aligned
 	keys   []string // by layer
 	paths  []string // of the crosswalks
@@ -169,19 +169,8 @@ func (c *comparison) open() error {
 		}
 		layers = append(layers, s)
 	}
-	if c.plain, c.moved, err = view.Together(layers, o.Resample == "nearest"); err != nil {
+	if err := c.together(layers); err != nil {
 		return err
-	}
-	c.layers = slices.Clone(c.plain)
-	for i, l := range c.plain {
-		if c.layers[i], c.in.Coders[i], err = c.terms.coder(l, c.walks[i]); err != nil {
-			return err
-		}
-		key, err := c.key(i, layers[i])
-		if err != nil {
-			return err
-		}
-		c.keys = append(c.keys, key)
 	}
 	c.out.layers = [2]raster.Source{c.layers[0], c.layers[n-1]}
 	c.out.coders = [2]*cover.Coder{c.in.Coders[0], c.in.Coders[n-1]}
@@ -190,6 +179,44 @@ func (c *comparison) open() error {
 	}
 	c.in.Zones, c.in.Placement, err = w.readZones(o.ZoneOptions, c.layers[0].Header().Grid)
 	return err
+}
+
+// together brings the layers onto one grid, and finds what their values are. Ground beyond a raster is in no class, whatever its crosswalk makes of cells
+// without data: one that makes a class of them is applied before the raster is widened to the grid.
+func (c *comparison) together(opened []raster.Source) (err error) {
+	resample := c.o.Resample == "nearest"
+	on, moved, err := view.Together(opened, resample)
+	if err != nil {
+		return err
+	}
+	list, filled := slices.Clone(opened), false
+	for i, l := range on {
+		c.work.warnFilled(opened[i], c.walks[i])
+		if l == opened[i] || c.terms.plainCoder(l, c.walks[i]).FillsWith() == nil {
+			continue
+		}
+		if list[i], c.in.Coders[i], err = c.terms.classes(opened[i], c.walks[i]); err != nil {
+			return err
+		}
+		filled = true
+	}
+	if filled {
+		if on, moved, err = view.Together(list, resample); err != nil {
+			return err
+		}
+	}
+	c.moved, c.plain, c.layers, c.keys = moved, slices.Clone(on), slices.Clone(on), make([]string, len(on))
+	for i, l := range on {
+		if c.in.Coders[i] != nil {
+			c.plain[i] = opened[i]
+		} else if c.layers[i], c.in.Coders[i], err = c.terms.coder(l, c.walks[i]); err != nil {
+			return err
+		}
+		if c.keys[i], err = c.key(i, opened[i].Header().Grid); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // readErrors reads the error matrix of the maps, nil for none.
@@ -237,13 +264,13 @@ func (c *comparison) readErrors() (*change.Confusion, error) {
 	return e, nil
 }
 
-// key is the key of an epoch's layer on the grid of all; opened is its raster before it was brought there.
-func (c *comparison) key(i int, opened raster.Source) (string, error) {
+// key is the key of an epoch's layer on the grid of all; opened is the grid of its raster.
+func (c *comparison) key(i int, opened raster.Grid) (string, error) {
 	if len(c.moved) > 0 {
 		return c.work.ownKey(i), nil
 	}
 	key := c.out.open[i].key
-	if g := c.plain[i].Header().Grid; c.plain[i] != opened {
+	if g := c.layers[i].Header().Grid; g != opened {
 		key = keyOf("on", key, g.Width, g.Height, g.X0, g.Y0, g.DX, g.DY, g.CRS.String())
 	}
 	return c.work.classesKey(key, c.plain[i], c.layers[i], c.paths[i], c.terms.path)

@@ -2,6 +2,8 @@ package job
 
 import (
 	"errors"
+	"fmt"
+	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/survey"
@@ -98,18 +100,37 @@ func (t *terms) coder(s raster.Source, walk *cover.Crosswalk) (raster.Source, *c
 	if h := s.Header(); walk == nil && h.Scaled != "" {
 		return nil, nil, fault.Errorf("%s: its values are %s, so they are measurements and not classes", h.Name, h.Scaled).By("put them into classes by intervals", "crosswalk", "FILE")
 	}
-	coder := (&cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: s.Header().NoData, Groups: t.groups}).In(s.Header().Type)
 	if walk == nil || !walk.HasIntervals() {
-		return s, coder, nil
+		return s, t.plainCoder(s, walk), nil
 	}
-	plain := *coder
+	return t.classes(s, walk)
+}
+
+// plainCoder is the coder of the values of a layer.
+func (t *terms) plainCoder(s raster.Source, walk *cover.Crosswalk) *cover.Coder {
+	h := s.Header()
+	return (&cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: h.NoData, Groups: t.groups}).In(h.Type)
+}
+
+// classes is a layer to whose cells a crosswalk is applied, and the coder of what it makes of them.
+func (t *terms) classes(s raster.Source, walk *cover.Crosswalk) (raster.Source, *cover.Coder, error) {
+	plain := t.plainCoder(s, walk)
 	plain.Groups = nil
-	view, measured, err := cover.Measured(s, &plain)
+	view, measured, err := cover.Measured(s, plain)
 	if err != nil {
 		return nil, nil, err
 	}
 	measured.Groups = t.groups
 	return view, measured, nil
+}
+
+// warnFilled warns where a crosswalk makes a class of the value that a raster has for no data, perhaps without knowing it.
+func (w *work) warnFilled(s raster.Source, walk *cover.Crosswalk) {
+	h := s.Header()
+	l := (&cover.Coder{Crosswalk: walk, NoData: h.NoData}).In(h.Type).FillsWith()
+	if l != nil && !strings.EqualFold(l.From, "nodata") {
+		w.warn(fmt.Sprintf("%s: line %d (%s) makes cells without data class %v, since %v means no data in %s: write nodata in the line if that is meant", walk.Source, l.Number, l.From, l.To, *h.NoData, h.Name))
+	}
 }
 
 // explainGap lists all values without a line, where reading stopped at the first.

@@ -106,6 +106,7 @@ func (w *work) derived(s raster.Source, o IntervalOptions, closes ...func()) (*D
 	if err != nil {
 		return nil, err
 	}
+	w.warnFilled(s, walk)
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: s.Header().NoData}
 	tell, end := w.progress("checking")
 	survey, err := survey.Take(w.ctx, s, coder, nil, w.threads(), tell)

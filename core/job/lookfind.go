@@ -179,7 +179,7 @@ func (r *RasterLook) findMeasurements() {
 	case r.Measurements != nil:
 		r.add(remedy, "it has more than 65,536 different values: these are measurements, not classes, and measure refuses them")
 	case fractions > 0:
-		r.add(remedy, "%d of its %s %s fractions, so they are measurements and not classes; measure would report them as unlisted", fractions, text.Count(len(r.Values), "value"), verb(fractions, "is a", "are"))
+		r.add(remedy, "%d of its %s %s, so they are measurements and not classes; measure would report them as unlisted", fractions, text.Count(len(r.Values), "value"), verb(fractions, "is a fraction", "are fractions"))
 	case floating && r.Values == nil && r.Header.CellsProblem == "":
 		c := command("look", r.Name)
 		c.Then = "reads them all and shows whether they are"

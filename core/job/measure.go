@@ -193,6 +193,7 @@ func (w *work) openCover(paths []string, crosswalk string, o RasterOptions, t *t
 	}
 	m.name, m.plain, m.palette, m.Close = src.path, src, src.Header().Palette, src.Close
 	if err = src.needCRS(); err == nil {
+		w.warnFilled(src, m.walk)
 		m.source, m.coder, err = t.coder(src, m.walk)
 	}
 	if err == nil {

@@ -102,6 +102,7 @@ func (w *work) reclassifyOne(paths []string, o *ReclassifyOptions, legend *cover
 		return nil, err
 	}
 	coder := &cover.Coder{Legend: legend, Crosswalk: walk, NoData: src.Header().NoData}
+	w.warnFilled(src, walk)
 	var watched *survey.Watched // nil where it is read more than once, may not be written, or holds measurements
 	if o.MinPatch == 0 && len(problems) == 0 {
 		if watched, err = survey.Watch(src, coder, problems, geotiff.TileSize, geotiff.TileSize); err != nil {

@@ -143,7 +143,7 @@ func TableOfJSON(data []byte) (*text.Table, error) {
 			case bool:
 				row[i] = fmt.Sprint(v)
 			default:
-				return fmt.Errorf("object %d: %q is neither a text nor a number", n, name)
+				return fmt.Errorf("object %d: %q is neither a text nor a number: give a list of rows, [{\"column\": value, ...}, ...]; GeoJSON is a file of zones, not a table", n, name)
 			}
 			return nil
 		})

@@ -302,7 +302,7 @@ func (j *job) run(args ...string) (rows []map[string]string, ok bool) {
 }
 
 // expected are the errors that are right for some of these jobs.
-var expected = regexp.MustCompile(`has no line for|which have no majority|none of its \d+ zones meets|its one zone does not meet|is kept, but (is not a whole number|.* has no room)|no type has room|encloses no area|floating-point numbers, which cannot be kept|whole numbers and measurements|hold cells that no type takes|no published parameters lead|crosses itself|it declares no nodata value that cells there could have|there are no transitions in it`)
+var expected = regexp.MustCompile(`has no line for|which have no majority|none of its \d+ zones meets|its one zone does not meet|is kept, but (is not a whole number|.* has no room)|no type has room|encloses no area|floating-point numbers, which cannot be kept|whole numbers and measurements|hold cells that no type takes|no published parameters lead|crosses itself|it declares no nodata value that cells there could have|its cells are floating-point numbers, so they are measurements|has its centre in it|has their centres in it|holds no cell of the chosen classes|there are no transitions in it`)
 
 func number(t *testing.T, text string) float64 {
 	v, err := strconv.ParseFloat(text, 64)
@@ -313,6 +313,7 @@ func number(t *testing.T, text string) float64 {
 // coding is how values become classes, in the simplest words.
 type coding struct {
 	walk   string            // the file, "" for none
+	fill   float64           // the class of cells without data, 0 for none
 	legend map[string]bool   // codes, nil for none
 	group  map[string]string // of a code, nil where classes are shown
 	single bool
@@ -329,8 +330,10 @@ func (k *coding) class(c cell) (kind, id string, ok bool) {
 			lo, hi = float64(float32(lo)), float64(float32(hi))
 		}
 		switch {
-		case c.missing:
+		case c.missing && k.fill == 0:
 			return "nodata", "", true
+		case c.missing:
+			c.v = k.fill
 		case v == 1 || v == 2:
 			c.v = 1
 		case v >= lo && v < hi:
@@ -366,7 +369,12 @@ func (j *job) coding() (*coding, []string) {
 		}
 	}
 	if j.chance(0.35) {
-		k.walk = j.text("walk.csv", "from,to\n1;2,1\n\"[3,8)\",2\n-5,nodata\n")
+		lines := "from,to\n1;2,1\n\"[3,8)\",2\n-5,nodata\n"
+		if more := rand.New(rand.NewPCG(j.seed, 15)); more.Float64() < 0.3 {
+			k.fill = 3
+			lines += "nodata,3\n"
+		}
+		k.walk = j.text("walk.csv", lines)
 	}
 	return k, args
 }
@@ -1045,6 +1053,7 @@ var kinds = []struct {
 }{
 	{"measure", 2, (*job).measure}, {"tiles", 1, (*job).tiles}, {"change", 1, (*job).change}, {"accounts", 1, (*job).accounts},
 	{"rare", 1, (*job).measure}, {"summarise", 1, (*job).summarise}, {"composite", 1, (*job).composite}, {"align", 1, (*job).align},
+	{"reclassify", 1, (*job).reclassify}, {"clip", 1, (*job).clip}, {"mosaic", 1, (*job).mosaic}, {"patches", 1, (*job).patches},
 }
 
 // try does a job. It is that of its kind and seed for ever, as long as nobody changes how jobs of the kind are made.

@@ -66,7 +66,7 @@ func TestWhatIsNoTableIsNamed(t *testing.T) {
 		"PAR1":                                  "it is not a Parquet file: it is too short",
 		"SQLite format 3\x00":                   "it is not an SQLite database",
 		"PK\x05\x06" + string(make([]byte, 18)): "it is an archive",
-		"[{\"zone_id\": [1]}]":                  `object 1: "zone_id" is neither a text nor a number`,
+		"[{\"zone_id\": [1]}]":                  `object 1: "zone_id" is neither a text nor a number: give a list of rows, [{"column": value, ...}, ...]; GeoJSON is a file of zones, not a table`,
 		"[{\"zone_id\": 1}":                     "it is not a JSON list of rows",
 		"[{\"zone_id\": 1}] 2":                  "something follows it",
 		"[1]":                                   "1 is not an object",
