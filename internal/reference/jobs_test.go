@@ -1053,7 +1053,7 @@ var kinds = []struct {
 }{
 	{"measure", 2, (*job).measure}, {"tiles", 1, (*job).tiles}, {"change", 1, (*job).change}, {"accounts", 1, (*job).accounts},
 	{"rare", 1, (*job).measure}, {"summarise", 1, (*job).summarise}, {"composite", 1, (*job).composite}, {"align", 1, (*job).align},
-	{"reclassify", 1, (*job).reclassify}, {"clip", 1, (*job).clip}, {"mosaic", 1, (*job).mosaic}, {"patches", 1, (*job).patches},
+	{"reclassify", 1, (*job).reclassify}, {"clip", 1, (*job).clip}, {"mosaic", 1, (*job).mosaic}, {"patches", 1, (*job).patches}, {"histories", 1, (*job).histories},
 }
 
 // try does a job. It is that of its kind and seed for ever, as long as nobody changes how jobs of the kind are made.
