@@ -8,9 +8,11 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/peterstace/simplefeatures/geom"
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/files"
+	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/open"
 )
@@ -158,10 +160,63 @@ func (j *job) compareCells(want, got [][]cell) {
 		for c, w := range want[r] {
 			require.Equal(j.t, w.missing, got[r][c].missing, "%s %d: %d, %d of %v", j.kind, j.seed, c, r, j.what)
 			if !w.missing {
-				require.Equal(j.t, w.v, got[r][c].v, "%s %d: %d, %d of %v", j.kind, j.seed, c, r, j.what)
+				require.InDelta(j.t, w.v, got[r][c].v, 1e-7*math.Abs(w.v), "%s %d: %d, %d of %v", j.kind, j.seed, c, r, j.what) // in single precision
 			}
 		}
 	}
+}
+
+// zonesOfIDs compares extents in the zones of a raster of ids on the cells of the cover, of which it covers a part or more.
+func (j *job) zonesOfIDs() {
+	g := j.grid()
+	m := j.cover(g)
+	m.write(j.t, j.path("cover.tif"))
+	at := g
+	left, top := j.rng.IntN(3)-1, j.rng.IntN(3)-1
+	at.X0, at.Y0 = g.Point(float64(left), float64(top))
+	if at.CRS.Geographic() && (at.Y0 > 90 || at.Y0+float64(at.Height)*at.DY < -90) {
+		return
+	}
+	ids := &image{grid: at, typ: raster.Int16}
+	none := 0.0
+	ids.nodata = &none
+	ids.fill(j, []float64{0, 1, 1, 2, 300, -7})
+	ids.write(j.t, j.path("ids.tif"))
+	byID := map[string]*zone{}
+	var list []*zone
+	for r := range at.Height {
+		for c := range at.Width {
+			v := ids.at(c, r)
+			if v.missing {
+				continue
+			}
+			z := byID[code(v.v)]
+			if z == nil {
+				z = &zone{id: code(v.v), straight: true, area2: make([][]float64, g.Height)}
+				for k := range z.area2 {
+					z.area2[k] = make([]float64, g.Width)
+				}
+				byID[z.id], list = z, append(list, z)
+			}
+			x0, y0 := at.Point(float64(c), float64(r))
+			x1, y1 := at.Point(float64(c+1), float64(r+1))
+			m2 := area(j.t, g.CRS, outline{{{x0, y1}, {x1, y1}, {x1, y0}, {x0, y0}}})
+			z.area += m2
+			if row, col := r+top, c+left; row >= 0 && row < g.Height && col >= 0 && col < g.Width {
+				z.area2[row][col] = m2
+				z.sum += m2
+			}
+		}
+	}
+	if len(list) == 0 {
+		return
+	}
+	k, more := j.coding()
+	k.single = m.typ == raster.Float32
+	if k.walk != "" {
+		more = append(more, "--crosswalk", k.walk)
+	}
+	j.compareExtents(m, list, k, false, append([]string{"measure", j.path("cover.tif"), "--zones", j.path("ids.tif"), "--format", "csv", "--unit", "m2"}, more...))
 }
 
 // clip compares a raster that was cut to zones: the cells whose centres lie in one stay.
@@ -218,13 +273,17 @@ func (j *job) mosaic() {
 	if g.Width < 3 {
 		return
 	}
-	overlap := []string{"last", "first", "majority"}[j.rng.IntN(3)]
+	integers := j.chance(0.6)
+	overlaps := []string{"last", "first", "majority"}
+	if !integers {
+		overlaps = []string{"last", "first", "mean", "min", "max"}
+	}
+	overlap := overlaps[j.rng.IntN(len(overlaps))]
 	args := []string{"mosaic", "--overlap", overlap, "--out", j.path("out.tif")}
 	stacks := make([][][]float64, g.Height) // what the rasters hold in each cell, in their order
 	for r := range stacks {
 		stacks[r] = make([][]float64, g.Width)
 	}
-	integers := j.chance(0.8)
 	for i := range 2 + j.rng.IntN(3) {
 		from := j.rng.IntN(g.Width - 1)
 		width := 1 + j.rng.IntN(g.Width-from)
@@ -272,7 +331,7 @@ func (j *job) mosaic() {
 			case overlap == "last":
 				v.v = stack[len(stack)-1]
 			default:
-				v.v = plainStatistic("majority", stack)
+				v.v = plainStatistic(overlap, stack)
 			}
 			want[r] = append(want[r], v)
 		}
@@ -343,4 +402,215 @@ func (j *job) patches() {
 		require.True(j.t, ok)
 		require.InDelta(j.t, p.area, within, 1e-9*p.area, "%s %d: the outline of piece %v in %v", j.kind, j.seed, field("patch_id"), j.what)
 	}
+}
+
+// composite compares statistics of a stack, cell by cell, by measuring what is written.
+func (j *job) composite() {
+	g := j.grid()
+	of := []string{"majority", "min", "max", "mean", "count", "median"}[j.rng.IntN(6)]
+	args := []string{"derive", "composite", "--of", of, "--out", j.path("out.tif")}
+	var stack []*image
+	for i := range 2 + j.rng.IntN(3) {
+		m := j.cover(g)
+		for i > 0 && m.typ.Floating() != stack[0].typ.Floating() {
+			m = j.cover(g)
+		}
+		name := j.path(fmt.Sprintf("s%d.tif", i))
+		m.write(j.t, name)
+		stack = append(stack, m)
+		args = append(args, name)
+	}
+	args = append(args, "--measurements")
+	if _, ok := j.verdex(args...); !ok {
+		return
+	}
+	var want [][]cell
+	for r := range g.Height {
+		want = append(want, nil)
+		for c := range g.Width {
+			var values []float64
+			for _, m := range stack {
+				if v := m.at(c, r); !v.missing {
+					values = append(values, v.v)
+				}
+			}
+			v := cell{missing: len(values) == 0}
+			if !v.missing {
+				v.v = plainStatistic(of, values)
+			}
+			if of == "count" {
+				v = cell{v: float64(len(values))}
+			}
+			want[r] = append(want[r], v)
+		}
+	}
+	j.compareCells(want, j.read("out.tif", g))
+}
+
+func plainStatistic(of string, values []float64) float64 {
+	sorted := slices.Sorted(slices.Values(values))
+	n := len(values)
+	switch of {
+	case "min":
+		return sorted[0]
+	case "max":
+		return sorted[n-1]
+	case "median":
+		return (sorted[(n-1)/2] + sorted[n/2]) / 2
+	case "mean":
+		sum := 0.0
+		for _, v := range values {
+			sum += v
+		}
+		return sum / float64(n)
+	}
+	best, most := 0.0, 0
+	for i := n - 1; i >= 0; i-- { // the latest wins a tie
+		k := 0
+		for _, v := range values {
+			if v == values[i] {
+				k++
+			}
+		}
+		if k > most {
+			best, most = values[i], k
+		}
+	}
+	return best
+}
+
+// read gives the cells of a raster that the program has written, which has the cells of a grid.
+func (j *job) read(name string, g raster.Grid) [][]cell {
+	f, err := openRaster(j.path(name))
+	require.NoError(j.t, err)
+	defer f.Close()
+	h := f.Header()
+	require.NoError(j.t, h.Grid.Aligned(g), "%s %d: %v", j.kind, j.seed, j.what)
+	var cells raster.Cells
+	require.NoError(j.t, f.NewReader().Read(raster.Window{Width: g.Width, Height: g.Height}, &cells))
+	out := make([][]cell, g.Height)
+	for r := range out {
+		for c := range g.Width {
+			v := cells.At(c, r)
+			out[r] = append(out[r], cell{v, h.Missing(v)})
+		}
+	}
+	return out
+}
+
+// align compares a raster on another grid, by nearest centre.
+func (j *job) align() {
+	g := j.grid()
+	m := j.cover(g)
+	m.write(j.t, j.path("cover.tif"))
+	// A grid around the same place, in another CRS: that of degrees, or the grid's own, shifted.
+	target := g
+	target.X0, target.Y0 = g.Point(j.rng.Float64()*4-2, j.rng.Float64()*4-2)
+	if !g.CRS.Geographic() && j.chance(0.5) {
+		lon, lat, ok := g.CRS.ToGeographic(g.Point(0, 0))
+		if !ok {
+			return
+		}
+		size := g.DX * g.CRS.Unit / 111e3
+		target = raster.Grid{Width: 3 + j.rng.IntN(5), Height: 3 + j.rng.IntN(5), X0: lon * 180 / math.Pi, Y0: lat * 180 / math.Pi, DX: size, DY: -size, CRS: g.CRS.Definition.Base}
+		if g.CRS.Meridian != 0 || g.CRS.Definition.Base.UnitName != "degree" {
+			return
+		}
+		if target.Y0 > 90 || target.Y0-float64(target.Height)*size < -90 {
+			return
+		}
+	}
+	if target.CRS.Geographic() && target.Y0 > 90 {
+		return
+	}
+	like := &image{grid: target, typ: raster.Uint8}
+	like.fill(j, []float64{1})
+	like.write(j.t, j.path("like.tif"))
+	by := []string{"nearest", "majority"}[j.rng.IntN(2)]
+	args := []string{"align", j.path("cover.tif"), "--grid", j.path("like.tif"), "--resample", by, "--out", j.path("out.tif")}
+	if _, ok := j.verdex(args...); !ok {
+		return
+	}
+	got := j.read("out.tif", target)
+	for r := range target.Height {
+		for c := range target.Width {
+			x, y := target.Point(float64(c)+0.5, float64(r)+0.5)
+			lon, lat, ok1 := target.CRS.ToGeographic(x, y)
+			x, y, ok2 := g.CRS.FromGeographic(lon, lat)
+			col, row := g.Cell(x, y)
+			if !ok1 || !ok2 || math.Abs(col-math.Round(col)) < 1e-4 || math.Abs(row-math.Round(row)) < 1e-4 {
+				continue
+			}
+			if g.CRS.Geographic() {
+				turn := 360 / g.DX
+				col -= turn * math.Floor(col/turn)
+			}
+			want := cell{missing: true}
+			if col >= 0 && row >= 0 && col < float64(g.Width) && row < float64(g.Height) {
+				want = m.at(int(col), int(row))
+			}
+			if by == "majority" {
+				var clear bool
+				if want, clear = heaviest(m, target, c, r, col); !clear {
+					continue
+				}
+			}
+			require.Equal(j.t, want.missing, got[r][c].missing, "%s %d: %d, %d of %v", j.kind, j.seed, c, r, j.what)
+			if !want.missing {
+				require.Equal(j.t, want.v, got[r][c].v, "%s %d: %d, %d of %v", j.kind, j.seed, c, r, j.what)
+			}
+		}
+	}
+}
+
+// heaviest is what covers most of a cell of another grid, whose centre lies in a column of the image's; it is clear where nothing
+// else covers as much, by a millionth of the cell.
+func heaviest(m *image, target raster.Grid, c, r int, column float64) (cell, bool) {
+	g := m.grid
+	var corners [][2]float64
+	for _, d := range [4][2]float64{{0, 0}, {1, 0}, {1, 1}, {0, 1}} {
+		lon, lat, ok1 := target.CRS.ToGeographic(target.Point(float64(c)+d[0], float64(r)+d[1]))
+		x, y, ok2 := g.CRS.FromGeographic(lon, lat)
+		if !ok1 || !ok2 {
+			return cell{}, false
+		}
+		col, row := g.Cell(x, y)
+		if g.CRS.Geographic() {
+			turn := 360 / g.DX
+			col += turn * math.Round((column-col)/turn)
+		}
+		corners = append(corners, [2]float64{col, row})
+	}
+	quad := polygon(outline{corners}).AsGeometry()
+	if quad.Validate() != nil {
+		return cell{}, false
+	}
+	left := quad.Area() // what no cell of the raster covers is missing
+	weights := map[cell]float64{}
+	for y := range g.Height {
+		for x := range g.Width {
+			x, y := float64(x), float64(y)
+			both, err := geom.Intersection(quad, polygon(outline{{{x, y}, {x + 1, y}, {x + 1, y + 1}, {x, y + 1}}}).AsGeometry())
+			if err != nil {
+				return cell{}, false
+			}
+			v := m.at(int(x), int(y))
+			if v.missing {
+				continue
+			}
+			weights[v] += both.Area()
+			left -= both.Area()
+		}
+	}
+	weights[cell{missing: true}] = left
+	var best cell
+	var most, second float64
+	for v, w := range weights {
+		if w > most {
+			best, most, second = v, w, most
+		} else {
+			second = math.Max(second, w)
+		}
+	}
+	return best, most-second > 1e-6*quad.Area()
 }
