@@ -190,12 +190,12 @@ func ParseNumber(text string) (any, error) {
 	return v, nil
 }
 
-// IDOf is the text of a value that is an id. A number that may stand for several ids is an error.
+// IDOf is the text of a value that is an id, without spaces around it, which nobody sees and tables lose. A number that may stand for several ids is an error.
 func IDOf(v any) (string, error) {
 	if f, ok := v.(float64); ok && math.Abs(f) >= exact {
 		return "", fmt.Errorf("the id %v is a floating-point number so large that different ids look the same: store the ids as whole numbers or as text", f)
 	}
-	return TextOf(v), nil
+	return strings.TrimSpace(TextOf(v)), nil
 }
 
 // Number is a value as a number; ok is false for texts, truths and nil.

@@ -241,7 +241,7 @@ func (k keys) id(l *vector.Layer, feature int) (string, error) {
 		}
 		return id, nil
 	case k.own:
-		return f.ID, nil
+		return strings.TrimSpace(f.ID), nil
 	}
 	return fmt.Sprint(feature + 1), nil
 }
