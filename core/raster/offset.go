@@ -20,7 +20,8 @@ func (h *Header) Offset(o Header) (off [2]float64, err error) {
 	case (g.CRS == nil) != (k.CRS == nil) || g.CRS != nil && !g.CRS.Same(k.CRS):
 		return off, fault.Errorf("%s is in %v and %s in %v", h.Name, g.CRS, o.Name, k.CRS).Through("bring them onto one grid first", "align")
 	case g.DY*k.DY < 0:
-		return off, fault.Errorf("%s has its first row in the north and %s in the south", h.Name, o.Name).Through("bring them onto one grid first", "align")
+		end := map[bool]string{true: "south", false: "north"}
+		return off, fault.Errorf("%s has its first row in the %s and %s in the %s", h.Name, end[g.DY > 0], o.Name, end[k.DY > 0]).Through("bring them onto one grid first", "align")
 	}
 	// Sizes are the same when they agree to a hundredth of a cell over the whole of the raster.
 	if math.Abs(g.DX-k.DX)/g.DX*float64(k.Width) > SnapLimit || math.Abs((g.DY-k.DY)/g.DY)*float64(k.Height) > SnapLimit {

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"errors"
 	"fmt"
 	"math"
 
@@ -34,7 +35,11 @@ func Together(sources []raster.Source, resample bool) (out []raster.Source, alig
 		}
 		if err != nil {
 			if !resample {
-				return nil, nil, fault.Errorf("%w", err).By("allow the cells of "+h.Name+" to be moved to the nearest ones", "resample", "nearest")
+				var f *fault.Error
+				if !errors.As(err, &f) {
+					f = fault.Errorf("%w", err)
+				}
+				return nil, nil, f.By("allow the cells of "+h.Name+" to be moved to the nearest ones", "resample", "nearest")
 			}
 			off[i+1] = true
 			continue

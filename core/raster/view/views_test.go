@@ -157,7 +157,7 @@ func TestMosaicReconcilesOrRefuses(t *testing.T) {
 		{func(f *raster.Func) { f.About.Type = raster.Float32 }, "whole numbers and measurements"},
 		{func(f *raster.Func) { f.About.Grid.CRS = byCode(t, 32632) }, "a is in EPSG:32633"},
 		{func(f *raster.Func) { f.About.Grid.DX = 31 }, "cells of"},
-		{func(f *raster.Func) { f.About.Grid.DY = 30 }, "first row in the north"},
+		{func(f *raster.Func) { f.About.Grid.DY = 30 }, "a has its first row in the north and odd in the south"},
 		{func(f *raster.Func) { f.About.Grid.X0 += 6 }, "0.200 columns and 0.000 rows off"},
 	} {
 		odd := tile(g, "odd", raster.Uint8, raster.Window{Col: 4, Row: 0, Width: 4, Height: 8}, 8, nil, constant(1))
