@@ -86,6 +86,9 @@ func (j *job) grid() raster.Grid {
 	if crs.Geographic() { // not beyond the pole
 		g.Y0 = math.Min(g.Y0, 90)
 	}
+	if more := rand.New(rand.NewPCG(j.seed, 16)); more.Float64() < 0.1 { // the first row in the south
+		g.Y0, g.DY = g.Y0+float64(g.Height)*g.DY, -g.DY
+	}
 	return g
 }
 

@@ -104,6 +104,11 @@ func (m *image) write(t *testing.T, path string) {
 	}
 	first := map[uint16]field{256: short(uint16(g.Width)), 257: short(uint16(g.Height)), 258: short(bits), 259: short(1), 262: short(1), 277: short(1),
 		278: short(uint16(g.Height)), 284: short(1), 339: short(format), 33550: double(g.DX, -g.DY, 0), 33922: double(0, 0, 0, g.X0, g.Y0, 0), 34735: short(model...)}
+	if g.DY > 0 {
+		delete(first, 33550)
+		delete(first, 33922)
+		first[34264] = double(g.DX, 0, 0, g.X0, 0, g.DY, 0, g.Y0, 0, 0, 0, 0, 0, 0, 0, 1)
+	}
 	if alpha {
 		first[258], first[277], first[338], first[339] = short(bits, bits), short(2), short(2), short(format, format)
 	}
