@@ -75,6 +75,29 @@ func TestOverlayOfRectangles(t *testing.T) {
 	assert.ErrorContains(t, err, `did you mean "kind"?`)
 }
 
+// A hole of one polygon over which another one lies is covered.
+func TestOverlayOverAHole(t *testing.T) {
+	const x, y = 4321000.0, 3210000.0
+	ha, err := area.Find("ha")
+	require.NoError(t, err)
+	withHole := append(box(x, y, 1000, 1000), box(x+200, y+200, 600, 600)[0])
+	l := coverLayer(t, "Wood", withHole, "Water", box(x+400, y+400, 500, 500)) // 16 of its 25 ha lie in the hole of 36 ha
+	for _, set := range []*zone.Set{nil, {Source: "zones", CRS: l.CRS, Zones: []zone.Zone{{ID: "a", Polygons: []vector.Polygon{box(x, y, 1000, 1000)}}}}} {
+		c, err := Lay(context.Background(), Input{Cover: l, Field: "kind", Legend: sampletest.Legend(t), Zones: set}, ha)
+		require.NoError(t, err)
+		require.Len(t, c.Warnings, 1)
+		assert.Contains(t, c.Warnings[0], "(9 ha)")
+		rows := c.Zones[0].Rows()
+		assert.InDelta(t, 25, rows[0].Area, 1e-7)
+		assert.InDelta(t, 64, rows[1].Area, 1e-7)
+		if set != nil {
+			assert.InDelta(t, 20, rows[len(rows)-1].Area, 1e-7, "outside the cover")
+		} else {
+			assert.InDelta(t, 80, c.Zones[0].Area, 1e-7)
+		}
+	}
+}
+
 // Codes may stand as numbers or as texts, and count by their groups where these are wanted.
 func TestCodesOfPolygons(t *testing.T) {
 	const x, y = 4321000.0, 3210000.0

@@ -7,7 +7,8 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 )
 
-// Union unites geometries. Neighbours are united first, then what they have become: each edge takes part in as many
+// Union unites geometries, two at a time: the library's union of many at once takes them for one geometry, and leaves a hole of one of them open where
+// another lies over it. Neighbours are united first, then what they have become: each edge takes part in as many
 // unions as there are doublings, where one union after another would take the whole each time.
 func Union(list []geom.Geometry) (geom.Geometry, error) {
 	type boxed struct {
@@ -22,12 +23,11 @@ func Union(list []geom.Geometry) (geom.Geometry, error) {
 	}
 	var unite func(part []boxed, byX bool) (geom.Geometry, error)
 	unite = func(part []boxed, byX bool) (geom.Geometry, error) {
-		if len(part) <= 4 {
-			few := make([]geom.Geometry, len(part))
-			for i, b := range part {
-				few[i] = b.g
-			}
-			return geom.UnionMany(few)
+		switch len(part) {
+		case 0:
+			return geom.Geometry{}, nil
+		case 1:
+			return part[0].g, nil
 		}
 		slices.SortFunc(part, func(a, b boxed) int {
 			if byX {
@@ -46,8 +46,15 @@ func Union(list []geom.Geometry) (geom.Geometry, error) {
 		return geom.Union(a, b)
 	}
 	u, err := unite(all, true)
-	if err != nil { // slivers can trip the union of two large ones
-		return geom.UnionMany(list)
+	if err == nil {
+		return u, nil
+	}
+	u = geom.Geometry{}
+	for _, g := range list { // slivers can trip the union of two large ones
+		var again error
+		if u, again = geom.Union(u, g); again != nil {
+			return u, err
+		}
 	}
 	return u, nil
 }

@@ -3,9 +3,11 @@ package reference
 import (
 	"fmt"
 	"math"
+	"os"
 	"slices"
 	"strings"
 
+	"github.com/peterstace/simplefeatures/geom"
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -417,6 +419,68 @@ func (j *job) accounts() {
 		for x, v := range got {
 			if x.zone == z.id && !strings.HasPrefix(x.entry, "not in the account") {
 				require.InDelta(j.t, 0, v, 2*tolerance(z, g), "%s %d: %v in %v", j.kind, j.seed, x, j.what)
+			}
+		}
+	}
+}
+
+// overlay compares the extents of a cover of polygons, which may overlap, in zones.
+func (j *job) overlay() {
+	g := j.grid()
+	covers, path, straight, ok := j.zones(g)
+	if !ok || !straight {
+		return
+	}
+	data, err := os.ReadFile(path)
+	require.NoError(j.t, err)
+	cover := j.text("cover.geojson", string(data))
+	list, path, straight, ok := j.zones(g)
+	if !ok || !straight {
+		return
+	}
+	var all geom.Geometry // the ground of all polygons
+	for _, c := range covers {
+		for _, o := range c.given {
+			if all, err = geom.Union(all, polygon(o).AsGeometry()); err != nil {
+				return
+			}
+		}
+	}
+	rows, ok := j.run("measure", cover, "--class-field", "id", "--zones", path, "--zone-id", "id", "--format", "csv", "--unit", "m2")
+	if !ok {
+		return
+	}
+	got := map[[2]string]float64{}
+	for _, r := range rows {
+		got[[2]string{r["zone_id"], r["kind"] + r["class_code"]}] += number(j.t, r["area"])
+	}
+	for _, z := range list {
+		want := map[[2]string]float64{{z.id, "outside"}: z.area}
+		share := func(shape geom.Geometry) (m2 float64) {
+			for _, o := range z.given {
+				both, err := geom.Intersection(polygon(o).AsGeometry(), shape)
+				if err != nil {
+					return math.NaN()
+				}
+				m2 += area(j.t, g.CRS, polygonsOf(both)...)
+			}
+			return m2
+		}
+		for _, c := range covers {
+			for _, o := range c.given {
+				want[[2]string{z.id, "class" + c.id}] += share(polygon(o).AsGeometry())
+			}
+		}
+		want[[2]string{z.id, "outside"}] -= share(all)
+		for key, m2 := range want {
+			if !math.IsNaN(m2) {
+				require.InDelta(j.t, m2, got[key], 1e-7*z.area, "%s %d: %v in %v", j.kind, j.seed, key, j.what)
+			}
+			delete(got, key)
+		}
+		for key, m2 := range got {
+			if key[0] == z.id {
+				require.InDelta(j.t, 0, m2, 1e-7*z.area, "%s %d: %v in %v", j.kind, j.seed, key, j.what)
 			}
 		}
 	}
