@@ -13,17 +13,25 @@ type crossing struct {
 	at   Point
 }
 
-// crossingFinder finds crossings. Edges that follow one another in the same quadrant of directions make a chain, which cannot
+// end is where an edge touches another one: one of the two ends there.
+type end struct {
+	edge int
+	x    float64
+}
+
+// crossingFinder finds crossings, and where edges end on others. Edges that follow one another in the same quadrant of directions make a chain, which cannot
 // cross itself and is compared with others by its extent first. Many chains are dealt into horizontal strips of about four
 // each, and within a strip compared with those that overlap them in x; a polygon of n short chains
 // takes time in n·log n. Its buffers serve one polygon after another.
 type crossingFinder struct {
-	chains []chain
-	starts []int32
-	member []int32
-	found  []crossing
-	most   int       // crossings after which it stops
-	areas  []float64 // scratch of repair
+	chains  []chain
+	starts  []int32
+	member  []int32
+	found   []crossing
+	ends    []end     // of edges that touch, other than one edge of a ring the next, unless crossings were found
+	most    int       // crossings after which it stops
+	areas   []float64 // scratch of repair
+	winding winding
 }
 
 // chain is a run of edges of a ring.
@@ -56,7 +64,7 @@ func edge(r Ring, i int) (p, q Point) {
 
 // find returns the crossings of a polygon, or the first ones of a polygon that has more than most: an outline of n edges can have n² of them.
 func (f *crossingFinder) find(p Polygon, most int) []crossing {
-	f.chains, f.found, f.most = f.chains[:0], nil, most
+	f.chains, f.found, f.ends, f.most = f.chains[:0], nil, f.ends[:0], most
 	number := 0
 	for _, r := range p {
 		f.divide(r, number)
@@ -130,9 +138,11 @@ func (f *crossingFinder) compare(a, b *chain) {
 			if min(s[1], t[1]) > e.y1 || max(s[1], t[1]) < e.y0 || min(s[0], t[0]) > e.x1 || max(s[0], t[0]) < e.x0 {
 				continue
 			}
-			if at, ok := cross(p, q, s, t); ok {
-				k, l := a.number+i, b.number+j
+			at, ok, touch := cross(p, q, s, t)
+			if k, l := a.number+i, b.number+j; ok {
 				f.found = append(f.found, crossing{min(k, l), max(k, l), at})
+			} else if touch && !(a.number == b.number && next(i, j, len(a.ring))) {
+				f.ends = append(f.ends, end{k, s[0]}, end{k, t[0]}, end{l, p[0]}, end{l, q[0]})
 			}
 		}
 	}
@@ -203,15 +213,24 @@ func (f *crossingFinder) strips() {
 	}
 }
 
-// cross reports where the edges from p to q and from s to t cross at a point that is an end of neither.
-func cross(p, q, s, t Point) (Point, bool) {
+// next reports whether two edges of a ring of n follow one another.
+func next(i, j, n int) bool { return i-j == 1 || j-i == 1 || i+j == n-1 && (i == 0 || j == 0) }
+
+// cross reports where the edges from p to q and from s to t cross at a point that is an end of neither, or else whether they touch.
+func cross(p, q, s, t Point) (at Point, crosses, touch bool) {
 	d1, d2 := side(p, q, s), side(p, q, t)
+	if d1 > 0 && d2 > 0 || d1 < 0 && d2 < 0 {
+		return at, false, false
+	}
 	d3, d4 := side(s, t, p), side(s, t, q)
-	if !(d1 > 0 && d2 < 0 || d1 < 0 && d2 > 0) || !(d3 > 0 && d4 < 0 || d3 < 0 && d4 > 0) {
-		return Point{}, false
+	switch {
+	case d3 > 0 && d4 > 0 || d3 < 0 && d4 < 0:
+		return at, false, false
+	case d1 == 0 || d2 == 0 || d3 == 0 || d4 == 0:
+		return at, false, true
 	}
 	u := d3 / (d3 - d4)
-	return Point{p[0] + u*(q[0]-p[0]), p[1] + u*(q[1]-p[1])}, true
+	return Point{p[0] + u*(q[0]-p[0]), p[1] + u*(q[1]-p[1])}, true, false
 }
 
 // side is positive when r lies left of the line from p to q, negative when right of it, and 0

@@ -22,7 +22,7 @@ func crossingsOfAllPairs(p Polygon) map[[2]int]bool {
 	found := map[[2]int]bool{}
 	for i, e := range edges {
 		for j := i + 1; j < len(edges); j++ {
-			if _, ok := cross(e[0], e[1], edges[j][0], edges[j][1]); ok {
+			if _, ok, _ := cross(e[0], e[1], edges[j][0], edges[j][1]); ok {
 				found[[2]int{i, j}] = true
 			}
 		}

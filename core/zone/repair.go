@@ -93,8 +93,10 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 		}
 		if share > 0 {
 			polygons[i] = orient(mended)
-		} else {
-			turn(mended, areas)
+		} else if turn(mended, areas); len(mended) > 1 || len(f.ends) > 0 {
+			if at, bad := f.winding.uneven(mended, f.ends); bad {
+				return "", fmt.Errorf("zone %s: its outline runs around the ground at %s more than once, or a hole lies outside it or over another hole", z.ID, place(at))
+			}
 		}
 		areas = areas[len(p):]
 	}
@@ -110,7 +112,7 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 	return strings.Join(notes, "; "), nil
 }
 
-func place(p Point) string { return fmt.Sprintf("(%.6g, %.6g)", p[0], p[1]) }
+func place(p Point) string { return fmt.Sprintf("(%.10g, %.10g)", p[0], p[1]) }
 
 // cleanRing drops repeated points and refuses positions that cannot be. A ring that is clean is returned as it is.
 func cleanRing(r Ring, geographic bool) (Ring, error) {
@@ -247,22 +249,23 @@ func distance2(p, q Point) float64 {
 // overlap reports whether any two of the polygons, each sound by itself, share ground.
 func overlap(polygons []Polygon, f *crossingFinder) bool {
 	boxes := make([][4]float64, len(polygons))
+	near := false
 	for i, p := range polygons {
 		boxes[i] = box(p)
+		near = near || slices.ContainsFunc(boxes[:i], func(b [4]float64) bool {
+			a := &boxes[i]
+			return a[0] < b[2] && b[0] < a[2] && a[1] < b[3] && b[1] < a[3]
+		})
 	}
-	for i := range polygons {
-		for j := range i {
-			a, b := boxes[i], boxes[j]
-			if a[0] >= b[2] || b[0] >= a[2] || a[1] >= b[3] || b[1] >= a[3] {
-				continue
-			}
-			both := append(append(Polygon{}, polygons[i]...), polygons[j]...)
-			if len(f.find(both, 0)) > 0 || contains(polygons[j], inner(polygons[i])) || contains(polygons[i], inner(polygons[j])) {
-				return true
-			}
-		}
+	if !near {
+		return false
 	}
-	return false
+	all := slices.Concat(polygons...)
+	if len(f.find(all, 0)) > 0 {
+		return true
+	}
+	_, bad := f.winding.uneven(all, f.ends)
+	return bad
 }
 
 // box is the extent of a polygon: least x and y, greatest x and y.
@@ -273,48 +276,6 @@ func box(p Polygon) [4]float64 {
 		b[2], b[3] = max(b[2], q[0]), max(b[3], q[1])
 	}
 	return b
-}
-
-// contains reports whether q lies inside, by counting crossings.
-func contains(p Polygon, q Point) bool {
-	in := false
-	for _, r := range p {
-		for i := range r {
-			a, b := r[i], r[(i+1)%len(r)]
-			if (a[1] > q[1]) != (b[1] > q[1]) && q[0] < a[0]+(q[1]-a[1])/(b[1]-a[1])*(b[0]-a[0]) {
-				in = !in
-			}
-		}
-	}
-	return in
-}
-
-// inner is a point inside the polygon: the middle of the widest stretch of a line through it.
-func inner(p Polygon) Point {
-	b := box(p)
-	for _, share := range []float64{0.5137, 0.3119, 0.7213, 0.1071, 0.9031} {
-		y := b[1] + (b[3]-b[1])*share
-		var xs []float64
-		for _, r := range p {
-			for i := range r {
-				s, t := r[i], r[(i+1)%len(r)]
-				if (s[1] > y) != (t[1] > y) {
-					xs = append(xs, s[0]+(y-s[1])/(t[1]-s[1])*(t[0]-s[0]))
-				}
-			}
-		}
-		slices.Sort(xs)
-		best, width := Point{}, 0.0
-		for i := 0; i+1 < len(xs); i += 2 {
-			if xs[i+1]-xs[i] > width {
-				best, width = Point{(xs[i] + xs[i+1]) / 2, y}, xs[i+1]-xs[i]
-			}
-		}
-		if width > 0 {
-			return best
-		}
-	}
-	return p[0][0]
 }
 
 // unite dissolves polygons that overlap.

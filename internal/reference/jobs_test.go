@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/peterstace/simplefeatures/geom"
 	"github.com/stretchr/testify/require"
 
 	"github.com/verdex-land/verdex/core/earth"
@@ -161,9 +162,10 @@ func (j *job) measurements(g raster.Grid) *image {
 // zone is a zone in the CRS that its file has, and in that of the grid.
 type zone struct {
 	id       string
-	given    []outline
-	onGrid   []outline
-	area     float64 // m²
+	given    []outline // as they are in the file
+	apart    []outline // without ground that two of them share
+	onGrid   []outline // those on the grid
+	area     float64   // m²
 	area2    [][]float64
 	sum      float64
 	straight bool
@@ -175,13 +177,14 @@ func (j *job) zones(g raster.Grid) (list []*zone, path string, straight, ok bool
 	straight = !degrees
 	w, h := float64(g.Width), float64(g.Height)
 	var features []string
+	together := rand.New(rand.NewPCG(j.seed, 17)).Float64() < 0.2
 	for i := range 1 + j.rng.IntN(3) {
 		z := &zone{id: fmt.Sprintf("z%d", i), straight: straight}
 		for piece := range 1 + j.rng.IntN(2) {
-			// Pieces of one zone lie in the left and the right half, so that they do not overlap.
+			// Pieces of one zone lie far from one another, so that they do not overlap, or both where they may.
 			cx, cy := (0.1+0.8*j.rng.Float64())*w, (-0.1+1.2*j.rng.Float64())*h
 			radius := (0.15 + 0.7*j.rng.Float64()) * math.Min(w, h)
-			if piece == 1 {
+			if piece == 1 && !together {
 				cx += 3 * w
 			}
 			n := 3 + j.rng.IntN(6)
@@ -246,6 +249,14 @@ func (j *job) zones(g raster.Grid) (list []*zone, path string, straight, ok bool
 		if len(z.given) == 0 {
 			continue
 		}
+		z.apart = z.given
+		if together && len(z.given) == 2 {
+			var ok1, ok2 bool
+			z.apart, ok1 = united(z.given)
+			if z.onGrid, ok2 = united(z.onGrid); !ok1 || !ok2 {
+				return nil, "", false, false
+			}
+		}
 		for _, o := range z.given {
 			var rings []string
 			for _, r := range o {
@@ -269,9 +280,15 @@ func (j *job) zones(g raster.Grid) (list []*zone, path string, straight, ok bool
 		crs = fmt.Sprintf(`"crs":{"type":"name","properties":{"name":"EPSG:%d"}},`, own.Code)
 	}
 	for _, z := range list {
-		z.area = area(j.t, own, z.given...)
+		z.area = area(j.t, own, z.apart...)
 	}
 	return list, j.text("zones.geojson", `{"type":"FeatureCollection",`+crs+`"features":[`+strings.Join(features, ",")+`]}`), straight, true
+}
+
+// united are two polygons as what they cover together.
+func united(two []outline) ([]outline, bool) {
+	u, err := geom.Union(polygon(two[0]).AsGeometry(), polygon(two[1]).AsGeometry())
+	return polygonsOf(u), err == nil
 }
 
 // verdex runs the program. It is not ok where it ended in an error that is to be expected of such a job.

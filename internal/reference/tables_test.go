@@ -457,7 +457,7 @@ func (j *job) overlay() {
 	for _, z := range list {
 		want := map[[2]string]float64{{z.id, "outside"}: z.area}
 		share := func(shape geom.Geometry) (m2 float64) {
-			for _, o := range z.given {
+			for _, o := range z.apart {
 				both, err := geom.Intersection(polygon(o).AsGeometry(), shape)
 				if err != nil {
 					return math.NaN()

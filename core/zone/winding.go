@@ -1,0 +1,110 @@
+package zone
+
+import (
+	"cmp"
+	"math"
+	"slices"
+)
+
+// shallow is how thin ground may be, beside the extent of the outlines, to be what rounding leaves between edges that are meant to be one.
+const shallow = 1e-7
+
+// slope is an edge that is not upright, from left to right.
+type slope struct {
+	x0, y0, x1, y1 float64
+	way            int // 1 for an edge that runs to the right in its ring, -1 to the left
+	number         int // of the edge in the polygon, through all rings
+}
+
+func (s *slope) at(x float64) float64 { return s.y0 + (x-s.x0)/(s.x1-s.x0)*(s.y1-s.y0) }
+
+// winding tells of each face between the edges of some rings how often they run around it. Its buffers serve one polygon after another.
+type winding struct {
+	slopes []slope
+	starts []int32
+	member []int32
+	breaks []float64
+}
+
+// uneven looks for ground that the rings of polygons, whose shells run counter-clockwise and holes clockwise, enclose more than once, or less than not at all: where pieces overlap, a hole
+// lies outside its shell or over another hole, or a ring runs around twice. No edges cross properly, and ends lists where edges end on others, by the number of the edge and x.
+//
+// Above every stretch of an edge between such places lies one face, and every face has such a stretch below it. How often rings run around the face is the sum of
+// the ways of all edges below, which are looked for in upright strips: n edges take time in n times what a line from south to north meets.
+func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
+	w.slopes = w.slopes[:0]
+	low, high := Point{math.Inf(1), math.Inf(1)}, Point{math.Inf(-1), math.Inf(-1)}
+	number, widths := 0, 0.0
+	for _, r := range p {
+		for i := range r {
+			s, t := edge(r, i)
+			low, high = Point{min(low[0], s[0]), min(low[1], s[1])}, Point{max(high[0], s[0]), max(high[1], s[1])}
+			switch {
+			case s[0] < t[0]:
+				w.slopes = append(w.slopes, slope{s[0], s[1], t[0], t[1], 1, number + i})
+			case s[0] > t[0]:
+				w.slopes = append(w.slopes, slope{t[0], t[1], s[0], s[1], -1, number + i})
+			}
+			widths += math.Abs(s[0] - t[0])
+		}
+		number += len(r)
+	}
+	width := high[0] - low[0]
+	thin := shallow*(high[1]-low[1]) + 64*0x1p-52*max(math.Abs(low[1]), math.Abs(high[1]))
+	narrow := shallow*width + 64*0x1p-52*max(math.Abs(low[0]), math.Abs(high[0]))
+	strips := max(1, min(len(w.slopes)/2, int(8*float64(len(w.slopes))*width/widths)))
+	strip := func(x float64) int { return max(0, min(strips-1, int((x-low[0])/width*float64(strips)))) }
+	w.starts = append(w.starts[:0], make([]int32, strips+2)...)
+	for i := range w.slopes {
+		for k := strip(w.slopes[i].x0); k <= strip(w.slopes[i].x1); k++ {
+			w.starts[k+2]++
+		}
+	}
+	for k := range strips {
+		w.starts[k+2] += w.starts[k+1]
+	}
+	w.member = slices.Grow(w.member[:0], int(w.starts[strips+1]))[:w.starts[strips+1]]
+	for i := range w.slopes {
+		for k := strip(w.slopes[i].x0); k <= strip(w.slopes[i].x1); k++ {
+			w.member[w.starts[k+1]] = int32(i)
+			w.starts[k+1]++
+		}
+	}
+	slices.SortFunc(ends, func(a, b end) int { return cmp.Or(a.edge-b.edge, cmp.Compare(a.x, b.x)) })
+	for i := range w.slopes {
+		s := &w.slopes[i]
+		first, _ := slices.BinarySearchFunc(ends, s.number, func(e end, n int) int { return e.edge - n })
+		w.breaks = append(w.breaks[:0], s.x0)
+		for ; first < len(ends) && ends[first].edge == s.number; first++ {
+			if x := ends[first].x; x > s.x0 && x < s.x1 {
+				w.breaks = append(w.breaks, x)
+			}
+		}
+		w.breaks = append(w.breaks, s.x1)
+		thin := thin * math.Hypot(s.x1-s.x0, s.y1-s.y0) / (s.x1 - s.x0) // across the edge
+		for k := 1; k < len(w.breaks); k++ {
+			if w.breaks[k]-w.breaks[k-1] <= narrow {
+				continue
+			}
+			x := (w.breaks[k-1] + w.breaks[k]) / 2
+			y := s.at(x)
+			around, above := 0, math.Inf(1)
+			in := strip(x)
+			for _, m := range w.member[w.starts[in]:w.starts[in+1]] {
+				o := &w.slopes[m]
+				if x < o.x0 || x >= o.x1 {
+					continue
+				}
+				if d := o.at(x) - y; d <= thin {
+					around += o.way
+				} else {
+					above = min(above, d)
+				}
+			}
+			if (around < 0 || around > 1) && above > thin {
+				return Point{x, y}, true
+			}
+		}
+	}
+	return at, false
+}

@@ -1,0 +1,86 @@
+package zone
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Rectangles on the lines of a grid, as shells and holes that touch, lie in and over one another: how often they run around is counted square by square. Some are turned and far from
+// the origin, so that edges are on others by rounding only, and some rings have corners between their corners.
+func TestUnevenIsCountedBySquares(t *testing.T) {
+	const n = 8
+	r := rand.New(rand.NewPCG(3, 9))
+	var f crossingFinder
+	even, uneven := 0, 0
+	for k := range 30000 {
+		sin, cos := math.Sincos([]float64{0, 0.3, math.Pi / 2, 1e-4}[k%4])
+		far := float64(k/4%2) * 6e6
+		var p Polygon
+		var times [n][n]int
+		for i := range 1 + r.IntN(4) {
+			x0, y0 := r.IntN(n-1), r.IntN(n-1)
+			x1, y1 := x0+1+r.IntN(n-x0-1), y0+1+r.IntN(n-y0-1)
+			corners := [][2]int{{x0, y0}, {x1, y0}, {x1, y1}, {x0, y1}}
+			if r.IntN(3) == 0 {
+				corners = [][2]int{{x0, y0}, {x0 + r.IntN(x1-x0+1), y0}, {x1, y0}, {x1, y0 + r.IntN(y1-y0+1)}, {x1, y1}, {x0, y1}}
+			}
+			way := 1
+			if i > 0 && r.IntN(2) == 0 {
+				way = -1
+			}
+			if r.IntN(20) == 0 { // around twice
+				corners = append(corners, corners...)
+				for y := y0; y < y1; y++ {
+					for x := x0; x < x1; x++ {
+						times[y][x] += way
+					}
+				}
+			}
+			var ring Ring
+			for _, c := range corners {
+				x, y := float64(c[0]), float64(c[1])
+				ring = append(ring, Point{x*cos - y*sin + far/10, x*sin + y*cos + far})
+			}
+			if way < 0 {
+				ring = reversed(ring)
+			}
+			ring, err := cleanRing(ring, false)
+			require.NoError(t, err)
+			p = append(p, ring)
+			for y := y0; y < y1; y++ {
+				for x := x0; x < x1; x++ {
+					times[y][x] += way
+				}
+			}
+		}
+		if len(f.find(p, 0)) > 0 {
+			continue
+		}
+		want := false
+		for _, row := range times {
+			for _, v := range row {
+				want = want || v < 0 || v > 1
+			}
+		}
+		_, got := f.winding.uneven(p, f.ends)
+		require.Equal(t, want, got, "%d: %v", k, p)
+		if want {
+			uneven++
+		} else {
+			even++
+		}
+	}
+	assert.Greater(t, min(even, uneven), 5000)
+}
+
+func reversed(r Ring) Ring {
+	out := make(Ring, len(r))
+	for i, p := range r {
+		out[len(r)-1-i] = p
+	}
+	return out
+}
