@@ -9,16 +9,17 @@ import (
 
 // Union unites geometries, two at a time: the library's union of many at once takes them for one geometry, and leaves a hole of one of them open where
 // another lies over it. Neighbours are united first, then what they have become: each edge takes part in as many
-// unions as there are doublings, where one union after another would take the whole each time.
+// unions as there are doublings, where one union after another would take the whole each time. One that has more points than all others comes last.
 func Union(list []geom.Geometry) (geom.Geometry, error) {
 	type boxed struct {
 		g      geom.Geometry
 		centre geom.XY
+		points int
 	}
 	var all []boxed
 	for _, g := range list {
 		if c, ok := g.Envelope().Center().XY(); ok {
-			all = append(all, boxed{g, c})
+			all = append(all, boxed{g, c, g.DumpCoordinates().Length()})
 		}
 	}
 	var unite func(part []boxed, byX bool) (geom.Geometry, error)
@@ -29,17 +30,29 @@ func Union(list []geom.Geometry) (geom.Geometry, error) {
 		case 1:
 			return part[0].g, nil
 		}
-		slices.SortFunc(part, func(a, b boxed) int {
-			if byX {
-				return cmp.Compare(a.centre.X, b.centre.X)
+		middle, points, largest := len(part)/2, 0, 0
+		for i, b := range part {
+			points += b.points
+			if b.points > part[largest].points {
+				largest = i
 			}
-			return cmp.Compare(a.centre.Y, b.centre.Y)
-		})
-		a, err := unite(part[:len(part)/2], !byX)
+		}
+		if 2*part[largest].points > points {
+			part[0], part[largest] = part[largest], part[0]
+			middle = 1
+		} else {
+			slices.SortFunc(part, func(a, b boxed) int {
+				if byX {
+					return cmp.Compare(a.centre.X, b.centre.X)
+				}
+				return cmp.Compare(a.centre.Y, b.centre.Y)
+			})
+		}
+		a, err := unite(part[:middle], !byX)
 		if err != nil {
 			return a, err
 		}
-		b, err := unite(part[len(part)/2:], !byX)
+		b, err := unite(part[middle:], !byX)
 		if err != nil {
 			return b, err
 		}

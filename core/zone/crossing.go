@@ -15,8 +15,8 @@ type crossing struct {
 
 // end is where an edge touches another one: one of the two ends there.
 type end struct {
-	edge int
-	x    float64
+	edge int // by its number through all rings
+	at   Point
 }
 
 // crossingFinder finds crossings, and where edges end on others. Edges that follow one another in the same quadrant of directions make a chain, which cannot
@@ -142,7 +142,7 @@ func (f *crossingFinder) compare(a, b *chain) {
 			if k, l := a.number+i, b.number+j; ok {
 				f.found = append(f.found, crossing{min(k, l), max(k, l), at})
 			} else if touch && !(a.number == b.number && next(i, j, len(a.ring))) {
-				f.ends = append(f.ends, end{k, s[0]}, end{k, t[0]}, end{l, p[0]}, end{l, q[0]})
+				f.ends = append(f.ends, end{k, s}, end{k, t}, end{l, p}, end{l, q})
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package zone
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -100,15 +101,35 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 		}
 		areas = areas[len(p):]
 	}
-	if len(polygons) > 1 && overlap(polygons, f) {
-		united, err := unite(polygons)
+	z.Polygons = polygons
+	var united []Polygon
+	gone := map[int]bool{}
+	for _, group := range near(polygons) {
+		some := make([]Polygon, len(group))
+		for k, i := range group {
+			some[k] = polygons[i]
+		}
+		if !overlap(some, f) {
+			continue
+		}
+		u, err := unite(some)
 		if err != nil {
 			return "", fmt.Errorf("zone %s: its pieces overlap and cannot be united (%w)", z.ID, err)
 		}
-		polygons = united
-		notes = append(notes, fmt.Sprintf("zone %s: its pieces overlap; the ground they share is counted once", z.ID))
+		united = append(united, u...)
+		for _, i := range group {
+			gone[i] = true
+		}
 	}
-	z.Polygons = polygons
+	if len(gone) > 0 {
+		notes = append(notes, fmt.Sprintf("zone %s: its pieces overlap; the ground they share is counted once", z.ID))
+		z.Polygons = united
+		for i, p := range polygons {
+			if !gone[i] {
+				z.Polygons = append(z.Polygons, p)
+			}
+		}
+	}
 	return strings.Join(notes, "; "), nil
 }
 
@@ -248,24 +269,67 @@ func distance2(p, q Point) float64 {
 
 // overlap reports whether any two of the polygons, each sound by itself, share ground.
 func overlap(polygons []Polygon, f *crossingFinder) bool {
-	boxes := make([][4]float64, len(polygons))
-	near := false
-	for i, p := range polygons {
-		boxes[i] = box(p)
-		near = near || slices.ContainsFunc(boxes[:i], func(b [4]float64) bool {
-			a := &boxes[i]
-			return a[0] < b[2] && b[0] < a[2] && a[1] < b[3] && b[1] < a[3]
-		})
-	}
-	if !near {
-		return false
-	}
 	all := slices.Concat(polygons...)
 	if len(f.find(all, 0)) > 0 {
 		return true
 	}
 	_, bad := f.winding.uneven(all, f.ends)
 	return bad
+}
+
+// near are the polygons, by number, whose extents share ground with that of another one, in groups that hang together. They are gone through along the axis along which they
+// lie rather beside one another.
+func near(polygons []Polygon) (groups [][]int) {
+	if len(polygons) < 2 {
+		return nil
+	}
+	boxes := make([][4]float64, len(polygons))
+	order, of := make([]int, len(polygons)), make([]int, len(polygons))
+	all := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
+	var sums Point
+	for i, p := range polygons {
+		b := box(p)
+		boxes[i], order[i], of[i] = b, i, i
+		all = [4]float64{min(all[0], b[0]), min(all[1], b[1]), max(all[2], b[2]), max(all[3], b[3])}
+		sums[0], sums[1] = sums[0]+b[2]-b[0], sums[1]+b[3]-b[1]
+	}
+	x, y := 0, 1
+	if sums[1]*(all[2]-all[0]) < sums[0]*(all[3]-all[1]) {
+		x, y = 1, 0
+	}
+	slices.SortFunc(order, func(i, j int) int { return cmp.Compare(boxes[i][x], boxes[j][x]) })
+	root := func(i int) int {
+		for of[i] != i {
+			of[i] = of[of[i]]
+			i = of[i]
+		}
+		return i
+	}
+	left := len(polygons) // groups, each of one at first
+	for k, i := range order {
+		for _, j := range order[k+1:] {
+			a, b := &boxes[i], &boxes[j]
+			if b[x] >= a[x+2] || left == 1 {
+				break
+			}
+			if a[y] < b[y+2] && b[y] < a[y+2] {
+				if r, s := root(i), root(j); r != s {
+					of[max(r, s)] = min(r, s)
+					left--
+				}
+			}
+		}
+	}
+	members := map[int][]int{}
+	for i := range polygons {
+		members[root(i)] = append(members[root(i)], i)
+	}
+	for i := range polygons {
+		if m := members[i]; len(m) > 1 {
+			groups = append(groups, m)
+		}
+	}
+	return groups
 }
 
 // box is the extent of a polygon: least x and y, greatest x and y.

@@ -26,34 +26,45 @@ type winding struct {
 	breaks []float64
 }
 
-// uneven looks for ground that the rings of polygons, whose shells run counter-clockwise and holes clockwise, enclose more than once, or less than not at all: where pieces overlap, a hole
-// lies outside its shell or over another hole, or a ring runs around twice. No edges cross properly, and ends lists where edges end on others, by the number of the edge and x.
+// uneven looks for ground around which the rings of polygons, whose shells run counter-clockwise and holes clockwise, run more than once or the wrong way: where pieces overlap, a hole
+// lies outside its shell or over another hole, or a ring runs around twice. No edges cross properly, and ends lists where edges end on others.
 //
 // Above every stretch of an edge between such places lies one face, and every face has such a stretch below it. How often rings run around the face is the sum of
-// the ways of all edges below, which are looked for in upright strips: n edges take time in n times what a line from south to north meets.
+// the ways of all edges below, which are looked for in upright strips: n edges take time in n times what a line from south to north meets. Where a line from west to east meets
+// less, the axes change places.
 func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
 	w.slopes = w.slopes[:0]
 	low, high := Point{math.Inf(1), math.Inf(1)}, Point{math.Inf(-1), math.Inf(-1)}
-	number, widths := 0, 0.0
+	var sums Point // of how far edges run
 	for _, r := range p {
 		for i := range r {
 			s, t := edge(r, i)
 			low, high = Point{min(low[0], s[0]), min(low[1], s[1])}, Point{max(high[0], s[0]), max(high[1], s[1])}
-			switch {
-			case s[0] < t[0]:
-				w.slopes = append(w.slopes, slope{s[0], s[1], t[0], t[1], 1, number + i})
-			case s[0] > t[0]:
-				w.slopes = append(w.slopes, slope{t[0], t[1], s[0], s[1], -1, number + i})
+			sums[0], sums[1] = sums[0]+math.Abs(s[0]-t[0]), sums[1]+math.Abs(s[1]-t[1])
+		}
+	}
+	x, way := 0, 1 // the axis along which strips lie
+	if sums[1]*(high[0]-low[0]) < sums[0]*(high[1]-low[1]) {
+		x, way = 1, -1 // rings then run the other way around
+	}
+	y := 1 - x
+	number := 0
+	for _, r := range p {
+		for i := range r {
+			switch s, t := edge(r, i); {
+			case s[x] < t[x]:
+				w.slopes = append(w.slopes, slope{s[x], s[y], t[x], t[y], way, number + i})
+			case s[x] > t[x]:
+				w.slopes = append(w.slopes, slope{t[x], t[y], s[x], s[y], -way, number + i})
 			}
-			widths += math.Abs(s[0] - t[0])
 		}
 		number += len(r)
 	}
-	width := high[0] - low[0]
-	thin := shallow*(high[1]-low[1]) + 64*0x1p-52*max(math.Abs(low[1]), math.Abs(high[1]))
-	narrow := shallow*width + 64*0x1p-52*max(math.Abs(low[0]), math.Abs(high[0]))
-	strips := max(1, min(len(w.slopes)/2, int(8*float64(len(w.slopes))*width/widths)))
-	strip := func(x float64) int { return max(0, min(strips-1, int((x-low[0])/width*float64(strips)))) }
+	width := high[x] - low[x]
+	thin := shallow*(high[y]-low[y]) + 64*0x1p-52*max(math.Abs(low[y]), math.Abs(high[y]))
+	narrow := shallow*width + 64*0x1p-52*max(math.Abs(low[x]), math.Abs(high[x]))
+	strips := max(1, min(len(w.slopes)/2, int(8*float64(len(w.slopes))*width/sums[x])))
+	strip := func(at float64) int { return max(0, min(strips-1, int((at-low[x])/width*float64(strips)))) }
 	w.starts = append(w.starts[:0], make([]int32, strips+2)...)
 	for i := range w.slopes {
 		for k := strip(w.slopes[i].x0); k <= strip(w.slopes[i].x1); k++ {
@@ -70,14 +81,14 @@ func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
 			w.starts[k+1]++
 		}
 	}
-	slices.SortFunc(ends, func(a, b end) int { return cmp.Or(a.edge-b.edge, cmp.Compare(a.x, b.x)) })
+	slices.SortFunc(ends, func(a, b end) int { return cmp.Or(a.edge-b.edge, cmp.Compare(a.at[x], b.at[x])) })
 	for i := range w.slopes {
 		s := &w.slopes[i]
 		first, _ := slices.BinarySearchFunc(ends, s.number, func(e end, n int) int { return e.edge - n })
 		w.breaks = append(w.breaks[:0], s.x0)
 		for ; first < len(ends) && ends[first].edge == s.number; first++ {
-			if x := ends[first].x; x > s.x0 && x < s.x1 {
-				w.breaks = append(w.breaks, x)
+			if at := ends[first].at[x]; at > s.x0 && at < s.x1 {
+				w.breaks = append(w.breaks, at)
 			}
 		}
 		w.breaks = append(w.breaks, s.x1)
@@ -86,23 +97,24 @@ func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
 			if w.breaks[k]-w.breaks[k-1] <= narrow {
 				continue
 			}
-			x := (w.breaks[k-1] + w.breaks[k]) / 2
-			y := s.at(x)
+			var q Point
+			q[x] = (w.breaks[k-1] + w.breaks[k]) / 2
+			q[y] = s.at(q[x])
 			around, above := 0, math.Inf(1)
-			in := strip(x)
+			in := strip(q[x])
 			for _, m := range w.member[w.starts[in]:w.starts[in+1]] {
 				o := &w.slopes[m]
-				if x < o.x0 || x >= o.x1 {
+				if q[x] < o.x0 || q[x] >= o.x1 {
 					continue
 				}
-				if d := o.at(x) - y; d <= thin {
+				if d := o.at(q[x]) - q[y]; d <= thin {
 					around += o.way
 				} else {
 					above = min(above, d)
 				}
 			}
 			if (around < 0 || around > 1) && above > thin {
-				return Point{x, y}, true
+				return q, true
 			}
 		}
 	}

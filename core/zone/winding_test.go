@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/verdex-land/verdex/core/planar"
 )
 
 // Rectangles on the lines of a grid, as shells and holes that touch, lie in and over one another: how often they run around is counted square by square. Some are turned and far from
@@ -75,6 +77,32 @@ func TestUnevenIsCountedBySquares(t *testing.T) {
 		}
 	}
 	assert.Greater(t, min(even, uneven), 5000)
+}
+
+// Pieces are looked at together where their extents meet, in time that follows their number: stripes, of which three share ground with one more piece, and islands in the extent of a mainland.
+func TestNearPieces(t *testing.T) {
+	rect := func(x, y, w, h float64) Polygon { return Polygon{{{x, y}, {x + w, y}, {x + w, y + h}, {x, y + h}}} }
+	var stripes []Polygon
+	for i := range 50000 {
+		stripes = append(stripes, rect(0, float64(i), 2e5, 1))
+	}
+	assert.Empty(t, near(stripes))
+	assert.Equal(t, [][]int{{7, 8, 9, 50000}}, near(append(stripes, rect(5, 7.5, 1, 2))))
+	frame := rect(0, 0, 100, 100)
+	frame = append(frame, reversed(rect(1, 1, 98, 98)[0]))
+	assert.Equal(t, [][]int{{0, 1, 3}}, near([]Polygon{frame, rect(10, 10, 5, 5), rect(200, 0, 1, 1), rect(20, 20, 5, 5)}))
+	assert.Equal(t, [][]int{{0, 2}, {1, 3}}, near([]Polygon{rect(0, 0, 2, 2), rect(10, 0, 2, 2), rect(1, 1, 2, 2), rect(11, 1, 2, 2)}))
+	z := Zone{ID: "a", Polygons: []Polygon{rect(0, 0, 2, 2), rect(10, 0, 2, 2), rect(1, 0, 2, 2), rect(5, 0, 2, 2)}}
+	var f crossingFinder
+	note, err := z.repair(&Set{CRS: crsOf(t, 3035)}, &f)
+	require.NoError(t, err)
+	assert.Contains(t, note, "overlap")
+	assert.Len(t, z.Polygons, 3)
+	sum := 0.0
+	for _, p := range z.Polygons {
+		sum += planar.Area(p[0])
+	}
+	assert.InDelta(t, 14, sum, 1e-9)
 }
 
 func reversed(r Ring) Ring {
