@@ -97,7 +97,8 @@ func wholeCover(c *extent.Composition, l *vector.Layer, shapes []geom.Geometry, 
 	total := 0.0
 	var all []geom.Geometry
 	for k := range l.Features {
-		if area := groundOf(l, &l.Features[k].Geometry) / c.Unit.M2; area > 0 {
+		own := vector.FromGeom(shapes[k])
+		if area := groundOf(l, &own) / c.Unit.M2; area > 0 {
 			s.add(meanings[k], coder, area)
 			total += area
 			all = append(all, shapes[k])
@@ -124,8 +125,8 @@ func soundShapes(l *vector.Layer) ([]geom.Geometry, *rtree.RTree, error) {
 		if len(g.Polygons) == 0 {
 			continue
 		}
-		shapes[i] = g.Geom(true)
-		if err := shapes[i].Validate(); err != nil {
+		var err error
+		if shapes[i], err = vector.Shape(g); err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of feature %d is not valid (%w)", l.Source, i+1, err)
 		}
 		if box, ok := shapes[i].Envelope().AsBox(); ok {
@@ -149,8 +150,8 @@ type laid struct {
 func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, meanings []cover.Meaning, coder *cover.Coder, g *vector.Geometry, z *zone.Zone, unit area.Unit) (s laid, shared float64, err error) {
 	s.ZoneSum = extent.ZoneSum{ID: z.ID, Name: z.Name, Balances: true, Area: groundOf(l, g) / unit.M2}
 	s.parts = map[cover.Meaning]float64{}
-	shape := g.Geom(true)
-	if err := shape.Validate(); err != nil {
+	shape, err := vector.Shape(g)
+	if err != nil {
 		return s, 0, err
 	}
 	box, ok := shape.Envelope().AsBox()
@@ -160,7 +161,7 @@ func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, mea
 	var pieces []geom.Geometry
 	total := 0.0
 	err = tree.RangeSearch(box, func(k int) error {
-		both, err := geom.Intersection(shape, shapes[k])
+		both, err := vector.Intersection(shape, shapes[k])
 		if err != nil {
 			return err
 		}

@@ -98,6 +98,26 @@ func TestOverlayOverAHole(t *testing.T) {
 	}
 }
 
+// Zones and features of several pieces, which touch along edges and overlap, are laid over each other as the ground that they have.
+func TestOverlayOfPieces(t *testing.T) {
+	const x, y = 4321000.0, 3210000.0
+	ha, err := area.Find("ha")
+	require.NoError(t, err)
+	l := coverLayer(t, "Wood", box(x+500, y, 1000, 1000), "Water", box(x+9000, y, 10, 10))
+	l.Features[0].Geometry.Polygons = append(l.Features[0].Geometry.Polygons, box(x+1500, y, 500, 1000), box(x+1900, y, 600, 1000)) // 200 ha in all
+	set := &zone.Set{Source: "zones", CRS: l.CRS, Zones: []zone.Zone{{ID: "a", Polygons: []vector.Polygon{box(x, y, 1000, 1000), box(x+1000, y, 500, 1000), box(x+1500, y, 500, 1000)}}}}
+	c, err := Lay(context.Background(), Input{Cover: l, Field: "kind", Legend: sampletest.Legend(t), Zones: set}, ha)
+	require.NoError(t, err)
+	assert.Empty(t, c.Warnings)
+	rows := c.Zones[0].Rows()
+	assert.InDelta(t, 150, rows[1].Area, 1e-7)
+	assert.InDelta(t, 50, rows[len(rows)-1].Area, 1e-7, "outside the cover")
+	c, err = Lay(context.Background(), Input{Cover: l, Field: "kind", Legend: sampletest.Legend(t)}, ha)
+	require.NoError(t, err)
+	assert.InDelta(t, 200.01, c.Zones[0].Area, 1e-7)
+	assert.InDelta(t, 200, c.Zones[0].Rows()[1].Area, 1e-7)
+}
+
 // Codes may stand as numbers or as texts, and count by their groups where these are wanted.
 func TestCodesOfPolygons(t *testing.T) {
 	const x, y = 4321000.0, 3210000.0

@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 
-	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/projection"
@@ -109,17 +108,17 @@ func (g *ground) cut(polygons []Polygon) (out []Polygon, less bool, err error) {
 			continue
 		}
 		less = true
-		shape := p.Geom()
-		if err := shape.Validate(); err != nil {
+		shape := p.Geom().AsGeometry()
+		if err := vector.Sound(shape); err != nil {
 			return nil, false, err
 		}
 		for _, r := range g.rings {
 			end := Polygon{r}
-			shell := end.Geom()
-			if err := shell.Validate(); err != nil {
+			shell := end.Geom().AsGeometry()
+			if err := vector.Sound(shell); err != nil {
 				return nil, false, err
 			}
-			part, err := geom.Intersection(shape.AsGeometry(), shell.AsGeometry())
+			part, err := vector.Intersection(shape, shell)
 			if err != nil {
 				return nil, false, err
 			}

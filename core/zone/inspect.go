@@ -137,9 +137,9 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 		if len(g.Polygons) == 0 {
 			continue
 		}
-		shape := g.Geom(false)
+		shape, err := vector.Shape(g)
 		box, ok := shape.Envelope().AsBox()
-		if shape.Validate() != nil || !ok {
+		if err != nil || !ok {
 			continue
 		}
 		items = append(items, rtree.BulkItem{Box: box, RecordID: len(shapes)})
@@ -157,7 +157,7 @@ func (in *Inspection) neighbours(l *vector.Layer) {
 			if j <= i || len(pairs) > mostPairs {
 				return nil
 			}
-			both, err := geom.Intersection(s, shapes[j])
+			both, err := vector.Intersection(s, shapes[j])
 			if err != nil || both.Area() <= sliver*math.Min(s.Area(), shapes[j].Area()) {
 				return nil
 			}

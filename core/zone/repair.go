@@ -346,11 +346,11 @@ func box(p Polygon) [4]float64 {
 func unite(polygons []Polygon) ([]Polygon, error) {
 	var all []geom.Geometry
 	for _, p := range polygons {
-		g := p.Geom()
-		if err := g.Validate(); err != nil {
+		g := p.Geom().AsGeometry()
+		if err := vector.Sound(g); err != nil {
 			return nil, err
 		}
-		all = append(all, g.AsGeometry())
+		all = append(all, g)
 	}
 	u, err := vector.Union(all)
 	if err != nil {

@@ -20,8 +20,7 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	units := make([]geom.Geometry, len(carried.Features))
 	var items []rtree.BulkItem
 	for i := range carried.Features {
-		units[i] = carried.Features[i].Geometry.Geom(true)
-		if err := units[i].Validate(); err != nil {
+		if units[i], err = vector.Shape(&carried.Features[i].Geometry); err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of %s is not sound (%w)", larger.Source, larger.Zones[i].ID, err)
 		}
 		if box, ok := units[i].Envelope().AsBox(); ok {
@@ -31,8 +30,8 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	tree := rtree.BulkLoad(items)
 	unit, share = make([]int, len(s.Zones)), make([]float64, len(s.Zones))
 	for i, z := range s.Zones {
-		g := (&vector.Geometry{Polygons: z.Polygons}).Geom(true)
-		if err := g.Validate(); err != nil {
+		g, err := vector.Shape(&vector.Geometry{Polygons: z.Polygons})
+		if err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of %s is not sound (%w)", s.Source, z.ID, err)
 		}
 		unit[i] = -1
@@ -44,8 +43,8 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 		if !sound || whole == 0 {
 			continue
 		}
-		err := tree.RangeSearch(box, func(k int) error {
-			both, err := geom.Intersection(g, units[k])
+		err = tree.RangeSearch(box, func(k int) error {
+			both, err := vector.Intersection(g, units[k])
 			if err != nil {
 				return fmt.Errorf("zone %s and %s cannot be laid over each other (%w)", z.ID, larger.Zones[k].ID, err)
 			}

@@ -2,6 +2,7 @@ package vector
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 
 	"github.com/peterstace/simplefeatures/geom"
@@ -56,7 +57,7 @@ func Union(list []geom.Geometry) (geom.Geometry, error) {
 		if err != nil {
 			return b, err
 		}
-		return geom.Union(a, b)
+		return unionOf(a, b)
 	}
 	u, err := unite(all, true)
 	if err == nil {
@@ -65,9 +66,54 @@ func Union(list []geom.Geometry) (geom.Geometry, error) {
 	u = geom.Geometry{}
 	for _, g := range list { // slivers can trip the union of two large ones
 		var again error
-		if u, again = geom.Union(u, g); again != nil {
+		if u, again = unionOf(u, g); again != nil {
 			return u, err
 		}
 	}
 	return u, nil
+}
+
+// Shape is the ground of the polygons as one geometry of the library, sound, so that it can be laid over others. Pieces that share ground or edges are united. A polygon that is not sound is an error.
+func Shape(g *Geometry) (geom.Geometry, error) {
+	shape := g.Geom(true)
+	err := Sound(shape)
+	if err == nil || len(g.Polygons) < 2 {
+		return shape, err
+	}
+	pieces := make([]geom.Geometry, len(g.Polygons))
+	for i, p := range g.Polygons {
+		pieces[i] = p.Geom().AsGeometry()
+		if err := Sound(pieces[i]); err != nil {
+			return shape, err
+		}
+	}
+	if shape, err = Union(pieces); err != nil {
+		return shape, fmt.Errorf("its pieces cannot be united (%w)", err)
+	}
+	return shape, nil
+}
+
+// Sound returns what is wrong with a geometry, nil for nothing.
+func Sound(g geom.Geometry) (err error) {
+	defer caught(&err)
+	return g.Validate()
+}
+
+// Intersection is the ground that two sound geometries share.
+func Intersection(a, b geom.Geometry) (both geom.Geometry, err error) {
+	defer caught(&err)
+	return geom.Intersection(a, b)
+}
+
+// unionOf is the ground of two sound geometries.
+func unionOf(a, b geom.Geometry) (u geom.Geometry, err error) {
+	defer caught(&err)
+	return geom.Union(a, b)
+}
+
+// caught makes an error of a panic of the geometry library, which some outlines bring about whose corners lie nearly on edges of others.
+func caught(err *error) {
+	if r := recover(); r != nil {
+		*err = fmt.Errorf("the outlines are too nearly on one another: %v", r)
+	}
 }
