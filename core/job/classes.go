@@ -128,7 +128,7 @@ func (t *terms) classes(s raster.Source, walk *cover.Crosswalk) (raster.Source, 
 func (w *work) warnFilled(s raster.Source, walk *cover.Crosswalk) {
 	h := s.Header()
 	l := (&cover.Coder{Crosswalk: walk, NoData: h.NoData}).In(h.Type).FillsWith()
-	if l != nil && !strings.EqualFold(l.From, "nodata") {
+	if l != nil && h.NoData != nil && !strings.Contains(strings.ToLower(l.From), "nodata") {
 		w.warn(fmt.Sprintf("%s: line %d (%s) makes cells without data class %v, since %v means no data in %s: write nodata in the line if that is meant", walk.Source, l.Number, l.From, l.To, *h.NoData, h.Name))
 	}
 }

@@ -1,7 +1,6 @@
 package reference
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -67,19 +66,7 @@ func (j *job) histories() {
 	args := []string{"change"}
 	var labels []string
 	for e := range n {
-		part := g
-		if j.chance(0.2) && g.Width > 2 {
-			part.Width = g.Width - 1
-			if j.chance(0.5) {
-				part.X0, _ = g.Point(1, 0)
-			}
-		}
-		m := j.cover(part)
-		for e > 0 && m.typ.Floating() != epochs[0].typ.Floating() {
-			m = j.cover(part)
-		}
-		name := j.path(fmt.Sprintf("epoch%d.tif", e))
-		m.write(j.t, name)
+		m, name := j.epoch(g, 0.2, epochs)
 		epochs, labels = append(epochs, m), append(labels, strconv.Itoa(2000+5*e))
 		args = append(args, "--epoch", labels[e]+"="+name)
 	}
@@ -118,17 +105,7 @@ func (j *job) histories() {
 		for c := range g.Width {
 			var history []string
 			for _, m := range epochs {
-				x, y := g.Point(float64(c)+0.5, float64(r)+0.5)
-				col, row := m.grid.Cell(x, y)
-				id := ""
-				if col >= 0 && row >= 0 && col < float64(m.grid.Width) && row < float64(m.grid.Height) {
-					own := *k
-					own.single = m.typ.Floating() && m.typ.Bytes() == 4
-					if kind, class, ok := own.class(m.at(int(col), int(row))); ok && kind == "class" {
-						id = class
-					}
-				}
-				history = append(history, id)
+				history = append(history, k.mapped(m, g, c, r))
 			}
 			of[r] = append(of[r], mended(history, steady))
 		}

@@ -93,6 +93,63 @@ func (j *job) compareExtents(m *image, list []*zone, k *coding, centres bool, ar
 	}
 }
 
+// tile is the i-th of several rasters on the cells of a grid, of which the first has the grid's extent, with its file and where it begins.
+func (j *job) tile(g raster.Grid, i int, integers bool) (m *image, name string, from, top int) {
+	from = j.rng.IntN(g.Width - 1)
+	width := 1 + j.rng.IntN(g.Width-from)
+	top = j.rng.IntN(g.Height)
+	height := 1 + j.rng.IntN(g.Height-top)
+	if i == 0 {
+		from, width, top, height = 0, g.Width, 0, g.Height
+	}
+	part := g
+	part.X0, part.Y0 = g.Point(float64(from), float64(top))
+	part.Width, part.Height = width, height
+	m = j.cover(part)
+	for m.typ.Floating() == integers {
+		m = j.cover(part)
+	}
+	if m.nodata == nil { // else it would take that of another
+		n := 99.0
+		m.nodata = &n
+	}
+	name = j.path(fmt.Sprintf("tile%d.tif", i))
+	m.write(j.t, name)
+	return m, name, from, top
+}
+
+// epoch is a raster beside those of earlier epochs, with its file; some lack a column.
+func (j *job) epoch(g raster.Grid, lack float64, earlier []*image) (m *image, name string) {
+	part := g
+	if j.chance(lack) && g.Width > 2 {
+		part.Width = g.Width - 1
+		if j.chance(0.5) {
+			part.X0, _ = g.Point(1, 0)
+		}
+	}
+	m = j.cover(part)
+	for len(earlier) > 0 && m.typ.Floating() != earlier[0].typ.Floating() {
+		m = j.cover(part)
+	}
+	name = j.path(fmt.Sprintf("epoch%d.tif", len(earlier)))
+	m.write(j.t, name)
+	return m, name
+}
+
+// mapped is the class that a raster has in a cell of a grid, "" where it has none there.
+func (k *coding) mapped(m *image, g raster.Grid, c, r int) string {
+	col, row := m.grid.Cell(g.Point(float64(c)+0.5, float64(r)+0.5))
+	if col < 0 || row < 0 || col >= float64(m.grid.Width) || row >= float64(m.grid.Height) {
+		return ""
+	}
+	own := *k
+	own.single = m.typ == raster.Float32
+	if kind, id, ok := own.class(m.at(int(col), int(row))); ok && kind == "class" {
+		return id
+	}
+	return ""
+}
+
 // tiles compares the extents of several rasters that are one.
 func (j *job) tiles() {
 	g := j.grid()
@@ -110,29 +167,10 @@ func (j *job) tiles() {
 	overlap := []string{"last", "first"}[j.rng.IntN(2)]
 	integers := j.chance(0.8)
 	for i := range 2 + j.rng.IntN(2) {
-		from := j.rng.IntN(g.Width - 1)
-		width := 1 + j.rng.IntN(g.Width-from)
-		top := j.rng.IntN(g.Height)
-		height := 1 + j.rng.IntN(g.Height-top)
-		if i == 0 {
-			from, width, top, height = 0, g.Width, 0, g.Height
-		}
-		part := g
-		part.X0, part.Y0 = g.Point(float64(from), float64(top))
-		part.Width, part.Height = width, height
-		m := j.cover(part)
-		for m.typ.Floating() == integers {
-			m = j.cover(part)
-		}
-		if m.nodata == nil { // else it would take that of another
-			n := 99.0
-			m.nodata = &n
-		}
-		name := j.path(fmt.Sprintf("tile%d.tif", i))
-		m.write(j.t, name)
+		m, name, from, top := j.tile(g, i, integers)
 		args = append(args, name)
-		for r := range height {
-			for c := range width {
+		for r := range m.grid.Height {
+			for c := range m.grid.Width {
 				have := whole.stored[top+r][from+c]
 				if v := m.at(c, r); !v.missing && (overlap == "last" || have != have) {
 					whole.stored[top+r][from+c] = v.v
@@ -156,19 +194,7 @@ func (j *job) change() {
 	var epochs []*image
 	args := []string{"change"}
 	for e := range n {
-		part := g
-		if j.chance(0.3) && g.Width > 2 {
-			part.Width = g.Width - 1
-			if j.chance(0.5) {
-				part.X0, _ = g.Point(1, 0)
-			}
-		}
-		m := j.cover(part)
-		for e > 0 && m.typ.Floating() != epochs[0].typ.Floating() {
-			m = j.cover(part)
-		}
-		name := j.path(fmt.Sprintf("epoch%d.tif", e))
-		m.write(j.t, name)
+		m, name := j.epoch(g, 0.3, epochs)
 		epochs = append(epochs, m)
 		args = append(args, "--epoch", fmt.Sprintf("%d=%s", 2000+5*e, name))
 	}
@@ -191,20 +217,6 @@ func (j *job) change() {
 			got[key{r["zone_id"], r["from_epoch"], r["to_epoch"], r["from_code"], r["to_code"]}] += number(j.t, r["area"])
 		}
 	}
-	class := func(m *image, c, r int) string {
-		x, y := g.Point(float64(c)+0.5, float64(r)+0.5)
-		col, row := m.grid.Cell(x, y)
-		if col < 0 || row < 0 || col >= float64(m.grid.Width) || row >= float64(m.grid.Height) {
-			return ""
-		}
-		own := *k
-		own.single = m.typ == raster.Float32
-		kind, id, ok := own.class(m.at(int(col), int(row)))
-		if !ok || kind != "class" {
-			return ""
-		}
-		return id
-	}
 	pairs := [][2]int{{0, 1}}
 	if n == 3 {
 		pairs = append(pairs, [2]int{1, 2}, [2]int{0, 2})
@@ -220,7 +232,7 @@ func (j *job) change() {
 					continue
 				}
 				for _, p := range pairs {
-					want[key{z.id, fmt.Sprint(2000 + 5*p[0]), fmt.Sprint(2000 + 5*p[1]), class(epochs[p[0]], c, r), class(epochs[p[1]], c, r)}] += z.area2[r][c]
+					want[key{z.id, fmt.Sprint(2000 + 5*p[0]), fmt.Sprint(2000 + 5*p[1]), k.mapped(epochs[p[0]], g, c, r), k.mapped(epochs[p[1]], g, c, r)}] += z.area2[r][c]
 				}
 			}
 		}

@@ -285,29 +285,10 @@ func (j *job) mosaic() {
 		stacks[r] = make([][]float64, g.Width)
 	}
 	for i := range 2 + j.rng.IntN(3) {
-		from := j.rng.IntN(g.Width - 1)
-		width := 1 + j.rng.IntN(g.Width-from)
-		top := j.rng.IntN(g.Height)
-		height := 1 + j.rng.IntN(g.Height-top)
-		if i == 0 {
-			from, width, top, height = 0, g.Width, 0, g.Height
-		}
-		part := g
-		part.X0, part.Y0 = g.Point(float64(from), float64(top))
-		part.Width, part.Height = width, height
-		m := j.cover(part)
-		for m.typ.Floating() == integers {
-			m = j.cover(part)
-		}
-		if m.nodata == nil {
-			n := 99.0
-			m.nodata = &n
-		}
-		name := j.path(fmt.Sprintf("tile%d.tif", i))
-		m.write(j.t, name)
+		m, name, from, top := j.tile(g, i, integers)
 		args = append(args, name)
-		for r := range height {
-			for c := range width {
+		for r := range m.grid.Height {
+			for c := range m.grid.Width {
 				if v := m.at(c, r); !v.missing {
 					stacks[top+r][from+c] = append(stacks[top+r][from+c], v.v)
 				}
