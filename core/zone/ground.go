@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 
-
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/planar"
