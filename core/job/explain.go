@@ -63,7 +63,7 @@ type Explanation struct {
 // SourceShare is the part that one source value, or one line of a crosswalk, has in a number.
 type SourceShare struct {
 	Value     string  `json:"value,omitempty"`      // "" where a line has many
-	FromValue string  `json:"from_value,omitempty"` // of the earlier epoch of a transition
+	FromValue string  `json:"from_value,omitempty"` // of the earlier epoch of a transition; there both may be "class 3", what a crosswalk with intervals made of many
 	Crosswalk string  `json:"crosswalk,omitempty"`
 	Line      int     `json:"line,omitempty"` // in the file; 0 for none
 	LineFrom  string  `json:"line_from,omitempty"`

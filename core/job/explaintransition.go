@@ -79,6 +79,14 @@ func ExplainTransition(ctx context.Context, env Env, o ChangeOptions, of ZoneTra
 	return x, report, nil
 }
 
+// counted is what was counted in cells of an epoch: a value of its raster, or the class that the crosswalk made of it, where it was applied cell by cell.
+func (c *comparison) counted(epoch int, v float64) string {
+	if c.walks[epoch] != nil && c.in.Coders[epoch].Crosswalk == nil {
+		return "class " + cover.ValueText(v)
+	}
+	return cover.ValueText(v)
+}
+
 // transition finds the pairs of values that a transition is made of.
 func (x *Explanation) transition(c *comparison, tallies []*tally.Tally, epochs [2]int, from, to string) error {
 	var classes [2]cover.Class
@@ -114,7 +122,7 @@ func (x *Explanation) transition(c *comparison, tallies []*tally.Tally, epochs [
 			}
 			sum.Add(e)
 			if n == 0 {
-				s := SourceShare{FromValue: cover.ValueText(t.Number(0, 0, v[0])), Value: cover.ValueText(t.Number(0, 1, v[1])), Cells: e.CellCount(), Area: e.Area(t.Quantum) / unit}
+				s := SourceShare{FromValue: c.counted(epochs[0], t.Number(0, 0, v[0])), Value: c.counted(epochs[1], t.Number(0, 1, v[1])), Cells: e.CellCount(), Area: e.Area(t.Quantum) / unit}
 				x.Sources = append(x.Sources, s)
 			}
 		}

@@ -161,6 +161,20 @@ func paintExplanation(c *canvas, x *job.Explanation, fact func(key, value string
 // paintSources draws which values and lines of a crosswalk a number is made of.
 func paintSources(c *canvas, x *job.Explanation, fact func(key, value string)) {
 	const most = 12
+	var whats []string
+	width := 22
+	for _, s := range x.Sources[:min(most, len(x.Sources))] {
+		what := "value " + s.Value
+		switch {
+		case s.FromValue != "":
+			what = strings.Replace("value "+s.FromValue, "value class", "class", 1) + ", then " + s.Value
+		case s.Value == "nodata":
+			what = "nodata"
+		case s.Value == "":
+			what = "values in " + s.LineFrom
+		}
+		whats, width = append(whats, what), max(width, min(32, len(what)+1))
+	}
 	for i, s := range x.Sources {
 		key := "made of"
 		if i > 0 {
@@ -170,16 +184,7 @@ func paintSources(c *canvas, x *job.Explanation, fact func(key, value string)) {
 			fact("", fmt.Sprintf("and %d more", len(x.Sources)-most))
 			return
 		}
-		what := "value " + s.Value
-		switch {
-		case s.FromValue != "":
-			what = fmt.Sprintf("value %s, then %s", s.FromValue, s.Value)
-		case s.Value == "nodata":
-			what = "nodata"
-		case s.Value == "":
-			what = "values in " + s.LineFrom
-		}
-		line := left(what, 22) + right(amount(s.Area, x.Unit), 18) + right(text.Number(s.Pct, 1)+" %", 9)
+		line := left(whats[i], width) + right(amount(s.Area, x.Unit), 18) + right(text.Number(s.Pct, 1)+" %", 9)
 		if s.Line > 0 {
 			line += fmt.Sprintf("  by line %d of %s (%s)", s.Line, s.Crosswalk, s.LineFrom)
 			if s.Note != "" {
