@@ -6,6 +6,8 @@ import (
 	"slices"
 
 	"github.com/peterstace/simplefeatures/geom"
+
+	"github.com/verdex-land/verdex/core/planar"
 )
 
 // Union unites geometries, two at a time: the library's union of many at once takes them for one geometry, and leaves a hole of one of them open where
@@ -77,20 +79,72 @@ func Union(list []geom.Geometry) (geom.Geometry, error) {
 func Shape(g *Geometry) (geom.Geometry, error) {
 	shape := g.Geom(true)
 	err := Sound(shape)
-	if err == nil || len(g.Polygons) < 2 {
-		return shape, err
+	if err == nil {
+		return shape, nil
 	}
-	pieces := make([]geom.Geometry, len(g.Polygons))
-	for i, p := range g.Polygons {
-		pieces[i] = p.Geom().AsGeometry()
-		if err := Sound(pieces[i]); err != nil {
+	var pieces []geom.Geometry
+	for _, p := range g.Polygons {
+		some, err := Pieces(p)
+		if err != nil {
 			return shape, err
 		}
+		pieces = append(pieces, some...)
 	}
 	if shape, err = Union(pieces); err != nil {
 		return shape, fmt.Errorf("its pieces cannot be united (%w)", err)
 	}
 	return shape, nil
+}
+
+// Pieces is a polygon as sound geometries: one, or several where a ring touches itself in corners, as outlines of cells that meet in a corner do.
+func Pieces(p Polygon) ([]geom.Geometry, error) {
+	whole := p.Geom().AsGeometry()
+	err := Sound(whole)
+	if err == nil {
+		return []geom.Geometry{whole}, nil
+	}
+	var rings []Ring
+	for k, r := range p {
+		if (planar.Area(r) > 0) == (k == 0) { // shells run clockwise where rings are nested
+			r = reversed(r)
+		}
+		rings = append(rings, loops(r)...)
+	}
+	shells, orphans := nest(rings)
+	if len(orphans) > 0 {
+		return nil, err
+	}
+	var out []geom.Geometry
+	for _, s := range shells {
+		g := s.polygon.Geom().AsGeometry()
+		if Sound(g) != nil {
+			return nil, err
+		}
+		out = append(out, g)
+	}
+	return out, nil
+}
+
+// loops are the parts of a ring between corners through which it runs again. Those without ground are left out.
+func loops(r Ring) (out []Ring) {
+	var path Ring
+	at := map[Point]int{}
+	for _, q := range append(slices.Clone(r), r[0]) {
+		k, again := at[q]
+		if !again {
+			at[q] = len(path)
+			path = append(path, q)
+			continue
+		}
+		if len(path)-k > 2 {
+			out = append(out, slices.Clone(path[k:]))
+		}
+		for _, gone := range path[k+1:] {
+			delete(at, gone)
+		}
+		path = path[:k+1]
+	}
+	return out
 }
 
 // Sound returns what is wrong with a geometry, nil for nothing.

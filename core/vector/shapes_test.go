@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/peterstace/simplefeatures/geom"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -68,6 +69,31 @@ func TestShapesShareEverySquare(t *testing.T) {
 		both, err := Intersection(x, y)
 		require.NoError(t, err)
 		require.InDelta(t, count(coveredByA, coveredByB), both.Area(), 1e-9)
+	}
+}
+
+// A ring may touch itself in corners, from outside and from within; one that crosses itself there is not sound.
+func TestShapesThatTouchThemselves(t *testing.T) {
+	for name, c := range map[string]struct {
+		polygon Polygon
+		want    float64 // 0 for not sound
+	}{
+		"two squares":          {Polygon{{{0, 0}, {1, 0}, {1, 1}, {2, 1}, {2, 2}, {1, 2}, {1, 1}, {0, 1}}}, 2},
+		"the other way around": {Polygon{{{0, 1}, {1, 1}, {1, 2}, {2, 2}, {2, 1}, {1, 1}, {1, 0}, {0, 0}}}, 2},
+		"a hole at a corner":   {Polygon{{{0, 0}, {3, 0}, {3, 3}, {0, 3}, {0, 0}, {1, 2}, {2, 1}}}, 7.5},
+		"holes that touch":     {Polygon{{{0, 0}, {4, 0}, {4, 4}, {0, 4}}, {{1, 1}, {2, 1}, {2, 2}, {3, 2}, {3, 3}, {2, 3}, {2, 2}, {1, 2}}}, 14},
+		"a spike":              {Polygon{{{0, 0}, {2, 0}, {2, 2}, {3, 2}, {2, 2}, {0, 2}}}, 4},
+		"crossed in a corner":  {Polygon{{{0, 0}, {1, 1}, {2, 2}, {2, 0}, {1, 1}, {0, 2}}}, 0},
+		"crossed":              {Polygon{{{0, 0}, {2, 2}, {2, 0}, {0, 2}}}, 0},
+	} {
+		g, err := Shape(&Geometry{Polygons: []Polygon{c.polygon}})
+		if c.want == 0 {
+			assert.Error(t, err, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.InDelta(t, c.want, g.Area(), 1e-12, name)
+		assert.NoError(t, Sound(g), name)
 	}
 }
 

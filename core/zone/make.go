@@ -247,11 +247,11 @@ func dissolve(l *vector.Layer, members []int) (vector.Geometry, error) {
 	var all []geom.Geometry
 	for _, m := range members {
 		for _, p := range l.Features[m].Geometry.Polygons {
-			g := p.Geom().AsGeometry()
-			if err := vector.Sound(g); err != nil {
+			some, err := vector.Pieces(p)
+			if err != nil {
 				return vector.Geometry{}, fmt.Errorf("the outline of feature %d is not valid (%w)", m+1, err)
 			}
-			all = append(all, g)
+			all = append(all, some...)
 		}
 		if g := &l.Features[m].Geometry; len(g.Polygons) == 0 && !strings.Contains(g.Type, "Polygon") && g.Type != "" {
 			return vector.Geometry{}, fmt.Errorf("feature %d is a %s, but outlines are united", m+1, g.Type)

@@ -346,11 +346,11 @@ func box(p Polygon) [4]float64 {
 func unite(polygons []Polygon) ([]Polygon, error) {
 	var all []geom.Geometry
 	for _, p := range polygons {
-		g := p.Geom().AsGeometry()
-		if err := vector.Sound(g); err != nil {
+		some, err := vector.Pieces(p)
+		if err != nil {
 			return nil, err
 		}
-		all = append(all, g)
+		all = append(all, some...)
 	}
 	u, err := vector.Union(all)
 	if err != nil {
