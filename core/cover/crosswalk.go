@@ -356,20 +356,17 @@ func (c *Coder) LineOf(v float64) (line int, missing bool) {
 	return c.Crosswalk.lineOf(v, missing), missing
 }
 
-// FillsWith is the line of the crosswalk that makes a class of cells without data, nil if none does: one for nodata, or one for the value that
-// stands for it.
-func (c *Coder) FillsWith() *Line {
+// FillsWith is the line of the crosswalk that makes a class of cells without data, nil if none does, and whether it says nodata; else it lists the
+// value that stands for it.
+func (c *Coder) FillsWith() (line *Line, named bool) {
 	if c.Crosswalk == nil {
-		return nil
+		return nil, false
 	}
 	n, _ := c.LineOf(math.NaN())
-	if n < 0 {
-		return nil
+	if n < 0 || c.Crosswalk.Lines[n].To.NoData || c.Crosswalk.Lines[n].To.Keep {
+		return nil, false
 	}
-	if l := &c.Crosswalk.Lines[n]; !l.To.NoData && !l.To.Keep {
-		return l
-	}
-	return nil
+	return &c.Crosswalk.Lines[n], n == c.Crosswalk.nodata
 }
 
 func (c *Coder) missing(v float64) bool {

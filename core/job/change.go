@@ -192,7 +192,7 @@ func (c *comparison) together(opened []raster.Source) (err error) {
 	list, filled := slices.Clone(opened), false
 	for i, l := range on {
 		c.work.warnFilled(opened[i], c.walks[i])
-		if l == opened[i] || c.terms.plainCoder(l, c.walks[i]).FillsWith() == nil {
+		if fills, _ := c.terms.plainCoder(l, c.walks[i]).FillsWith(); fills == nil || l == opened[i] {
 			continue
 		}
 		if list[i], c.in.Coders[i], err = c.terms.classes(opened[i], c.walks[i]); err != nil {

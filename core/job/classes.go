@@ -3,7 +3,6 @@ package job
 import (
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/survey"
@@ -127,8 +126,7 @@ func (t *terms) classes(s raster.Source, walk *cover.Crosswalk) (raster.Source, 
 // warnFilled warns where a crosswalk makes a class of the value that a raster has for no data, perhaps without knowing it.
 func (w *work) warnFilled(s raster.Source, walk *cover.Crosswalk) {
 	h := s.Header()
-	l := (&cover.Coder{Crosswalk: walk, NoData: h.NoData}).In(h.Type).FillsWith()
-	if l != nil && h.NoData != nil && !strings.Contains(strings.ToLower(l.From), "nodata") {
+	if l, named := (&cover.Coder{Crosswalk: walk, NoData: h.NoData}).In(h.Type).FillsWith(); l != nil && !named {
 		w.warn(fmt.Sprintf("%s: line %d (%s) makes cells without data class %v, since %v means no data in %s: write nodata in the line if that is meant", walk.Source, l.Number, l.From, l.To, *h.NoData, h.Name))
 	}
 }

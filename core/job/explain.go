@@ -125,8 +125,7 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 	requests := []tally.Keyed{request, other}
 	lines := l.walk != nil && l.walk.HasIntervals()
 	if lines { // the lines of the crosswalk are counted instead of the values
-		coder := (&cover.Coder{Legend: t.legend, Crosswalk: l.walk, NoData: l.plain.Header().NoData}).In(l.plain.Header().Type)
-		of := w.request(one, at, request.ZonesKey, []raster.Source{linesOf(l.plain, coder)}, []string{w.ownKey(1)})
+		of := w.request(one, at, request.ZonesKey, []raster.Source{linesOf(l.plain, t.plainCoder(l.plain, l.walk))}, []string{w.ownKey(1)})
 		of.Centres = request.Centres
 		requests = append(requests, of)
 	}

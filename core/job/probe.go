@@ -51,7 +51,7 @@ func ProbeCover(ctx context.Context, env Env, o ProbeOptions) (*Probe, error) {
 	}
 	defer src.Close()
 	h := src.Header()
-	coder := (&cover.Coder{Legend: t.legend, Crosswalk: walk, NoData: h.NoData}).In(h.Type)
+	coder := t.plainCoder(src, walk)
 	out := &Probe{Name: src.path, Report: report}
 	bw, bh := raster.WorkSize(src)
 	bw, bh = min(bw, h.Grid.Width), min(bh, h.Grid.Height)

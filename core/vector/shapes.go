@@ -111,7 +111,7 @@ func Pieces(p Polygon) ([]geom.Geometry, error) {
 		rings = append(rings, loops(r)...)
 	}
 	shells, orphans := nest(rings)
-	if len(orphans) > 0 {
+	if len(orphans) > 0 || len(shells) == 0 {
 		return nil, err
 	}
 	var out []geom.Geometry

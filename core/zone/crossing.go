@@ -24,9 +24,8 @@ type end struct {
 // each, and within a strip compared with those that overlap them in x; a polygon of n short chains
 // takes time in n·log n. Its buffers serve one polygon after another.
 type crossingFinder struct {
+	dealt
 	chains  []chain
-	starts  []int32
-	member  []int32
 	found   []crossing
 	ends    []end     // of edges that touch, other than one edge of a ring the next, unless crossings were found
 	most    int       // crossings after which it stops
@@ -148,6 +147,38 @@ func (f *crossingFinder) compare(a, b *chain) {
 	}
 }
 
+// dealt are things that were dealt into strips.
+type dealt struct {
+	starts []int32 // by strip, where its members begin; one more for the end
+	member []int32 // numbers of things, ascending in each strip
+}
+
+// deal deals n things, each into the strips from first to last.
+func (d *dealt) deal(n, strips int, of func(i int) (first, last int)) {
+	d.starts = append(d.starts[:0], make([]int32, strips+2)...)
+	for i := range n {
+		first, last := of(i)
+		for s := first; s <= last; s++ {
+			d.starts[s+2]++
+		}
+	}
+	for s := range strips {
+		d.starts[s+2] += d.starts[s+1]
+	}
+	total := int(d.starts[strips+1])
+	d.member = slices.Grow(d.member[:0], total)[:total]
+	for i := range n {
+		first, last := of(i)
+		for s := first; s <= last; s++ {
+			d.member[d.starts[s+1]] = int32(i)
+			d.starts[s+1]++
+		}
+	}
+}
+
+// in are the members of a strip.
+func (d *dealt) in(strip int) []int32 { return d.member[d.starts[strip]:d.starts[strip+1]] }
+
 // strips compares chains that meet, strip by strip.
 func (f *crossingFinder) strips() {
 	low, high, heights := math.Inf(1), math.Inf(-1), 0.0
@@ -166,31 +197,13 @@ func (f *crossingFinder) strips() {
 		scale = float64(strips) / (high - low)
 	}
 	strip := func(y float64) int { return max(0, min(strips-1, int((y-low)*scale))) }
-	f.starts = append(f.starts[:0], make([]int32, strips+1)...)
 	for i := range f.chains {
 		c := &f.chains[i]
 		c.first, c.last = int32(strip(c.y0)), int32(strip(c.y1))
-		for s := c.first; s <= c.last; s++ {
-			f.starts[s+1]++
-		}
 	}
+	f.deal(n, strips, func(i int) (first, last int) { return int(f.chains[i].first), int(f.chains[i].last) })
 	for s := range strips {
-		f.starts[s+1] += f.starts[s]
-	}
-	total := int(f.starts[strips])
-	f.member = slices.Grow(f.member[:0], total)[:total]
-	for i := n - 1; i >= 0; i-- {
-		for s := f.chains[i].first; s <= f.chains[i].last; s++ {
-			f.starts[s+1]--
-			f.member[f.starts[s+1]] = int32(i)
-		}
-	}
-	for s := range strips {
-		to := int32(total)
-		if s+2 <= strips {
-			to = f.starts[s+2]
-		}
-		in := f.member[f.starts[s+1]:to]
+		in := f.in(s)
 		sorted := len(in) > 12 // few are compared sooner than sorted
 		if sorted {
 			slices.SortFunc(in, func(a, b int32) int { return cmp.Compare(f.chains[a].x0, f.chains[b].x0) })

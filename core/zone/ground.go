@@ -98,7 +98,7 @@ func (g *ground) touches(b [4]float64) bool {
 // cut gives the part of polygons that lies on the ground, and whether that is less than all.
 func (g *ground) cut(polygons []Polygon) (out []Polygon, less bool, err error) {
 	for _, p := range polygons {
-		if !g.touches(box(p)) {
+		if !g.touches(vector.Box(p[0])) {
 			if g.crs.OnEarth(p[0][0][0], p[0][0][1]) {
 				out = append(out, p)
 			} else {
@@ -135,7 +135,7 @@ func (m *mapping) onEarth(polygons []Polygon) ([]Polygon, error) {
 		limit := math.Pi / 2 / m.crs.Unit
 		beyond := false
 		for _, p := range polygons {
-			b := box(p)
+			b := vector.Box(p[0])
 			beyond = beyond || b[1] < -limit || b[3] > limit
 		}
 		if !beyond {

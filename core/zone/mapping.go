@@ -7,6 +7,7 @@ import (
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/earth/projection"
 	"github.com/verdex-land/verdex/core/raster"
+	"github.com/verdex-land/verdex/core/vector"
 )
 
 // tracing tolerance: straight edges of a zone's own CRS are curves on the grid.
@@ -168,7 +169,7 @@ func (s *Set) bounds() (w, south, e, n float64) {
 	w, south, e, n = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for i := range s.Zones {
 		for _, p := range s.Zones[i].Polygons {
-			b := box(p)
+			b := vector.Box(p[0])
 			w, south, e, n = min(w, b[0]), min(south, b[1]), max(e, b[2]), max(n, b[3])
 		}
 	}

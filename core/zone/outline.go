@@ -7,6 +7,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/planar"
+	"github.com/verdex-land/verdex/core/vector"
 )
 
 // Outline is a zone on a grid.
@@ -154,7 +155,7 @@ func (m *mapping) misses(polygons []Polygon) bool {
 	w, s, e, n := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	u, meridian := m.crs.Unit*180/math.Pi, m.crs.Meridian*180/math.Pi
 	for _, p := range polygons {
-		b := box(p)
+		b := vector.Box(p[0])
 		b[0], b[1], b[2], b[3] = b[0]*u+meridian, b[1]*u, b[2]*u+meridian, b[3]*u
 		w, s, e, n = math.Min(w, b[0]), math.Min(s, b[1]), math.Max(e, b[2]), math.Max(n, b[3])
 	}
@@ -208,7 +209,7 @@ func (m *mapping) turns(out []Ring, r Ring, all bool) ([]Ring, bool) {
 	}
 	turn := 2 * math.Pi / m.grid.CRS.Unit / m.grid.DX
 	w := float64(m.grid.Width)
-	b := box(Polygon{r})
+	b := vector.Box(r)
 	const slack = 1e-9 // of a turn
 	some := false
 	for k := math.Ceil(-b[2]/turn + slack); k <= math.Floor((w-b[0])/turn-slack); k++ {

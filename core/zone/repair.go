@@ -101,34 +101,12 @@ func (z *Zone) repair(s *Set, f *crossingFinder) (note string, err error) {
 		}
 		areas = areas[len(p):]
 	}
-	z.Polygons = polygons
-	var united []Polygon
-	gone := map[int]bool{}
-	for _, group := range near(polygons) {
-		some := make([]Polygon, len(group))
-		for k, i := range group {
-			some[k] = polygons[i]
-		}
-		if !overlap(some, f) {
-			continue
-		}
-		u, err := unite(some)
-		if err != nil {
-			return "", fmt.Errorf("zone %s: its pieces overlap and cannot be united (%w)", z.ID, err)
-		}
-		united = append(united, u...)
-		for _, i := range group {
-			gone[i] = true
-		}
+	shared := false
+	if z.Polygons, shared, err = apart(polygons, f); err != nil {
+		return "", fmt.Errorf("zone %s: its pieces overlap and cannot be united (%w)", z.ID, err)
 	}
-	if len(gone) > 0 {
+	if shared {
 		notes = append(notes, fmt.Sprintf("zone %s: its pieces overlap; the ground they share is counted once", z.ID))
-		z.Polygons = united
-		for i, p := range polygons {
-			if !gone[i] {
-				z.Polygons = append(z.Polygons, p)
-			}
-		}
 	}
 	return strings.Join(notes, "; "), nil
 }
@@ -267,6 +245,38 @@ func distance2(p, q Point) float64 {
 	return (p[0]-q[0])*(p[0]-q[0]) + (p[1]-q[1])*(p[1]-q[1])
 }
 
+// apart are polygons, each sound by itself, without ground that two of them share, and whether any did. Those that do not are as they were, behind those that were united.
+func apart(polygons []Polygon, f *crossingFinder) (out []Polygon, shared bool, err error) {
+	united := make([]bool, len(polygons))
+	for _, group := range near(polygons) {
+		some := make([]Polygon, len(group))
+		for k, i := range group {
+			some[k] = polygons[i]
+		}
+		if !overlap(some, f) {
+			continue
+		}
+		u, err := unite(some)
+		if err != nil {
+			return nil, true, err
+		}
+		shared = true
+		out = append(out, u...)
+		for _, i := range group {
+			united[i] = true
+		}
+	}
+	if !shared {
+		return polygons, false, nil
+	}
+	for i, p := range polygons {
+		if !united[i] {
+			out = append(out, p)
+		}
+	}
+	return out, true, nil
+}
+
 // overlap reports whether any two of the polygons, each sound by itself, share ground.
 func overlap(polygons []Polygon, f *crossingFinder) bool {
 	all := slices.Concat(polygons...)
@@ -285,18 +295,16 @@ func near(polygons []Polygon) (groups [][]int) {
 	}
 	boxes := make([][4]float64, len(polygons))
 	order, of := make([]int, len(polygons)), make([]int, len(polygons))
-	all := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
+	low, high := Point{math.Inf(1), math.Inf(1)}, Point{math.Inf(-1), math.Inf(-1)}
 	var sums Point
 	for i, p := range polygons {
-		b := box(p)
+		b := vector.Box(p[0])
 		boxes[i], order[i], of[i] = b, i, i
-		all = [4]float64{min(all[0], b[0]), min(all[1], b[1]), max(all[2], b[2]), max(all[3], b[3])}
+		low, high = Point{min(low[0], b[0]), min(low[1], b[1])}, Point{max(high[0], b[2]), max(high[1], b[3])}
 		sums[0], sums[1] = sums[0]+b[2]-b[0], sums[1]+b[3]-b[1]
 	}
-	x, y := 0, 1
-	if sums[1]*(all[2]-all[0]) < sums[0]*(all[3]-all[1]) {
-		x, y = 1, 0
-	}
+	x := lengthwise(low, high, sums)
+	y := 1 - x
 	slices.SortFunc(order, func(i, j int) int { return cmp.Compare(boxes[i][x], boxes[j][x]) })
 	root := func(i int) int {
 		for of[i] != i {
@@ -330,16 +338,6 @@ func near(polygons []Polygon) (groups [][]int) {
 		}
 	}
 	return groups
-}
-
-// box is the extent of a polygon: least x and y, greatest x and y.
-func box(p Polygon) [4]float64 {
-	b := [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}
-	for _, q := range p[0] {
-		b[0], b[1] = min(b[0], q[0]), min(b[1], q[1])
-		b[2], b[3] = max(b[2], q[0]), max(b[3], q[1])
-	}
-	return b
 }
 
 // unite dissolves polygons that overlap.

@@ -18,12 +18,19 @@ type slope struct {
 
 func (s *slope) at(x float64) float64 { return s.y0 + (x-s.x0)/(s.x1-s.x0)*(s.y1-s.y0) }
 
-// winding tells of each face between the edges of some rings how often they run around it. Its buffers serve one polygon after another.
+// winding counts how often rings run around each face between their edges. Its buffers serve one polygon after another.
 type winding struct {
+	dealt
 	slopes []slope
-	starts []int32
-	member []int32
 	breaks []float64
+}
+
+// lengthwise is the axis along which things lie rather one behind another than beside one another: the sum of their extents there, beside the whole, is less.
+func lengthwise(low, high, sums Point) (axis int) {
+	if sums[1]*(high[0]-low[0]) < sums[0]*(high[1]-low[1]) {
+		return 1
+	}
+	return 0
 }
 
 // uneven looks for ground around which the rings of polygons, whose shells run counter-clockwise and holes clockwise, run more than once or the wrong way: where pieces overlap, a hole
@@ -43,9 +50,9 @@ func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
 			sums[0], sums[1] = sums[0]+math.Abs(s[0]-t[0]), sums[1]+math.Abs(s[1]-t[1])
 		}
 	}
-	x, way := 0, 1 // the axis along which strips lie
-	if sums[1]*(high[0]-low[0]) < sums[0]*(high[1]-low[1]) {
-		x, way = 1, -1 // rings then run the other way around
+	x, way := lengthwise(low, high, sums), 1 // the axis along which strips lie
+	if x == 1 {
+		way = -1 // rings then run the other way around
 	}
 	y := 1 - x
 	number := 0
@@ -65,22 +72,7 @@ func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
 	narrow := shallow*width + 64*0x1p-52*max(math.Abs(low[x]), math.Abs(high[x]))
 	strips := max(1, min(len(w.slopes)/2, int(8*float64(len(w.slopes))*width/sums[x])))
 	strip := func(at float64) int { return max(0, min(strips-1, int((at-low[x])/width*float64(strips)))) }
-	w.starts = append(w.starts[:0], make([]int32, strips+2)...)
-	for i := range w.slopes {
-		for k := strip(w.slopes[i].x0); k <= strip(w.slopes[i].x1); k++ {
-			w.starts[k+2]++
-		}
-	}
-	for k := range strips {
-		w.starts[k+2] += w.starts[k+1]
-	}
-	w.member = slices.Grow(w.member[:0], int(w.starts[strips+1]))[:w.starts[strips+1]]
-	for i := range w.slopes {
-		for k := strip(w.slopes[i].x0); k <= strip(w.slopes[i].x1); k++ {
-			w.member[w.starts[k+1]] = int32(i)
-			w.starts[k+1]++
-		}
-	}
+	w.deal(len(w.slopes), strips, func(i int) (first, last int) { return strip(w.slopes[i].x0), strip(w.slopes[i].x1) })
 	slices.SortFunc(ends, func(a, b end) int { return cmp.Or(a.edge-b.edge, cmp.Compare(a.at[x], b.at[x])) })
 	for i := range w.slopes {
 		s := &w.slopes[i]
@@ -102,7 +94,7 @@ func (w *winding) uneven(p Polygon, ends []end) (at Point, bad bool) {
 			q[y] = s.at(q[x])
 			around, above := 0, math.Inf(1)
 			in := strip(q[x])
-			for _, m := range w.member[w.starts[in]:w.starts[in+1]] {
+			for _, m := range w.in(in) {
 				o := &w.slopes[m]
 				if q[x] < o.x0 || q[x] >= o.x1 {
 					continue

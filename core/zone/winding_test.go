@@ -3,6 +3,7 @@ package zone
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,7 +49,7 @@ func TestUnevenIsCountedBySquares(t *testing.T) {
 				ring = append(ring, Point{x*cos - y*sin + far/10, x*sin + y*cos + far})
 			}
 			if way < 0 {
-				ring = reversed(ring)
+				slices.Reverse(ring)
 			}
 			ring, err := cleanRing(ring, false)
 			require.NoError(t, err)
@@ -89,7 +90,9 @@ func TestNearPieces(t *testing.T) {
 	assert.Empty(t, near(stripes))
 	assert.Equal(t, [][]int{{7, 8, 9, 50000}}, near(append(stripes, rect(5, 7.5, 1, 2))))
 	frame := rect(0, 0, 100, 100)
-	frame = append(frame, reversed(rect(1, 1, 98, 98)[0]))
+	hole := rect(1, 1, 98, 98)[0]
+	slices.Reverse(hole)
+	frame = append(frame, hole)
 	assert.Equal(t, [][]int{{0, 1, 3}}, near([]Polygon{frame, rect(10, 10, 5, 5), rect(200, 0, 1, 1), rect(20, 20, 5, 5)}))
 	assert.Equal(t, [][]int{{0, 2}, {1, 3}}, near([]Polygon{rect(0, 0, 2, 2), rect(10, 0, 2, 2), rect(1, 1, 2, 2), rect(11, 1, 2, 2)}))
 	z := Zone{ID: "a", Polygons: []Polygon{rect(0, 0, 2, 2), rect(10, 0, 2, 2), rect(1, 0, 2, 2), rect(5, 0, 2, 2)}}
@@ -103,12 +106,4 @@ func TestNearPieces(t *testing.T) {
 		sum += planar.Area(p[0])
 	}
 	assert.InDelta(t, 14, sum, 1e-9)
-}
-
-func reversed(r Ring) Ring {
-	out := make(Ring, len(r))
-	for i, p := range r {
-		out[len(r)-1-i] = p
-	}
-	return out
 }

@@ -158,22 +158,27 @@ func paintExplanation(c *canvas, x *job.Explanation, fact func(key, value string
 	}
 }
 
+// sourceText names what a part of a number is made of.
+func sourceText(s job.SourceShare) string {
+	switch {
+	case strings.HasPrefix(s.FromValue, "class "):
+		return s.FromValue + ", then " + s.Value
+	case s.FromValue != "":
+		return "value " + s.FromValue + ", then " + s.Value
+	case s.Value == "nodata":
+		return "nodata"
+	case s.Value == "":
+		return "values in " + s.LineFrom
+	}
+	return "value " + s.Value
+}
+
 // paintSources draws which values and lines of a crosswalk a number is made of.
 func paintSources(c *canvas, x *job.Explanation, fact func(key, value string)) {
 	const most = 12
-	var whats []string
 	width := 22
 	for _, s := range x.Sources[:min(most, len(x.Sources))] {
-		what := "value " + s.Value
-		switch {
-		case s.FromValue != "":
-			what = strings.Replace("value "+s.FromValue, "value class", "class", 1) + ", then " + s.Value
-		case s.Value == "nodata":
-			what = "nodata"
-		case s.Value == "":
-			what = "values in " + s.LineFrom
-		}
-		whats, width = append(whats, what), max(width, min(32, len(what)+1))
+		width = max(width, min(32, len(sourceText(s))+1))
 	}
 	for i, s := range x.Sources {
 		key := "made of"
@@ -184,7 +189,7 @@ func paintSources(c *canvas, x *job.Explanation, fact func(key, value string)) {
 			fact("", fmt.Sprintf("and %d more", len(x.Sources)-most))
 			return
 		}
-		line := left(whats[i], width) + right(amount(s.Area, x.Unit), 18) + right(text.Number(s.Pct, 1)+" %", 9)
+		line := left(sourceText(s), width) + right(amount(s.Area, x.Unit), 18) + right(text.Number(s.Pct, 1)+" %", 9)
 		if s.Line > 0 {
 			line += fmt.Sprintf("  by line %d of %s (%s)", s.Line, s.Crosswalk, s.LineFrom)
 			if s.Note != "" {

@@ -74,10 +74,7 @@ func (j *job) histories() {
 	if !ok || !j.prepare(list, g, false) {
 		return
 	}
-	k, more := j.coding()
-	if k.walk != "" {
-		more = append(more, "--crosswalk", k.walk)
-	}
+	k, more := j.coding(true)
 	args = append(append(args, more...), "--zones", path, "--zone-id", "id", "--format", "csv", "--unit", "m2")
 	steady := j.rng.IntN(4)
 	if steady > 0 {

@@ -375,8 +375,8 @@ func (k *coding) class(c cell) (kind, id string, ok bool) {
 	return "class", id, true
 }
 
-// coding chooses one, and the options that say so.
-func (j *job) coding() (*coding, []string) {
+// coding chooses one, with a crosswalk or not where one may be, and the options that say so.
+func (j *job) coding(walks bool) (*coding, []string) {
 	k := &coding{}
 	var args []string
 	if j.chance(0.6) {
@@ -387,13 +387,14 @@ func (j *job) coding() (*coding, []string) {
 			args = append(args, "--by", "group")
 		}
 	}
-	if j.chance(0.35) {
+	if j.chance(0.35) && walks {
 		lines := "from,to\n1;2,1\n\"[3,8)\",2\n-5,nodata\n"
 		if more := rand.New(rand.NewPCG(j.seed, 15)); more.Float64() < 0.3 {
 			k.fill = 3
 			lines += "nodata,3\n"
 		}
 		k.walk = j.text("walk.csv", lines)
+		args = append(args, "--crosswalk", k.walk)
 	}
 	return k, args
 }

@@ -37,11 +37,8 @@ func (j *job) measure() {
 	if centres {
 		args = append(args, "--edges", "centre")
 	}
-	k, more := j.coding()
+	k, more := j.coding(true)
 	k.single = m.typ == raster.Float32
-	if k.walk != "" {
-		more = append(more, "--crosswalk", k.walk)
-	}
 	j.compareExtents(m, list, k, centres, append(append(args, more...), "--format", "csv", "--unit", "m2"))
 }
 
@@ -182,8 +179,7 @@ func (j *job) tiles() {
 	if !ok || !j.prepare(list, g, false) {
 		return
 	}
-	k, more := j.coding()
-	k.walk = ""
+	k, more := j.coding(false)
 	j.compareExtents(whole, list, k, false, append(append(args, more...), "--zones", path, "--zone-id", "id", "--overlap", overlap, "--format", "csv", "--unit", "m2"))
 }
 
@@ -202,10 +198,7 @@ func (j *job) change() {
 	if !ok || !j.prepare(list, g, false) {
 		return
 	}
-	k, more := j.coding()
-	if k.walk != "" {
-		more = append(more, "--crosswalk", k.walk)
-	}
+	k, more := j.coding(true)
 	rows, ok := j.run(append(append(args, more...), "--zones", path, "--zone-id", "id", "--table", "matrix", "--format", "csv", "--unit", "m2")...)
 	if !ok {
 		return

@@ -211,11 +211,8 @@ func (j *job) zonesOfIDs() {
 	if len(list) == 0 {
 		return
 	}
-	k, more := j.coding()
+	k, more := j.coding(true)
 	k.single = m.typ == raster.Float32
-	if k.walk != "" {
-		more = append(more, "--crosswalk", k.walk)
-	}
 	j.compareExtents(m, list, k, false, append([]string{"measure", j.path("cover.tif"), "--zones", j.path("ids.tif"), "--format", "csv", "--unit", "m2"}, more...))
 }
 
