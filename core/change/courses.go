@@ -31,6 +31,7 @@ func newCourses(in *Input, places [][]int32, none int32) *courses {
 	}
 	c := &courses{group: group, places: places, none: none, steady: in.Steady}
 	if n > len(tally.Value{}) {
+		c.of = [][]int32{} // there are none where no cell meets a zone
 		for _, s := range in.Tally.Sequences[group] {
 			course := make([]int32, n)
 			c.mended = append(c.mended, c.course(course, s))
