@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/rows"
 
@@ -57,7 +58,7 @@ func (p percentages) add(c rows.Line) {
 		p[key] = of
 	}
 	cell := c.Text("pct_of_zone")
-	v, err := strconv.ParseFloat(cell, 64)
+	v, err := decimal.Parse(cell)
 	if err != nil {
 		of.silent = true
 		return

@@ -10,6 +10,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
+	"github.com/verdex-land/verdex/core/text"
 
 	"github.com/verdex-land/verdex/core/cover"
 )
@@ -216,11 +217,14 @@ func NewSamples(classes []cover.Named) Samples {
 }
 
 // ClassOf finds a class by its code or name.
-func (s *Samples) ClassOf(text string) (int, bool) {
+func (s *Samples) ClassOf(cell string) (int, bool) {
 	for i, c := range s.Classes {
-		if c.ID == text || c.Name == text && text != "" {
+		if c.ID == cell || c.Name == cell && cell != "" {
 			return i, true
 		}
+	}
+	if code, err := text.Code(cell); err == nil && code != cell {
+		return s.ClassOf(code)
 	}
 	return 0, false
 }

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
@@ -43,13 +43,13 @@ func ReadControls(from files.System, path string) (list []Control, notes []strin
 		if err != nil {
 			return nil, nil, wrong(err.Error())
 		}
-		area, err := strconv.ParseFloat(cell("area"), 64)
+		area, err := decimal.Parse(cell("area"))
 		if err != nil || math.IsNaN(area) || math.IsInf(area, 0) || area < 0 {
 			return nil, nil, wrong(fmt.Sprintf("the area %q is not a number that an area can be", cell("area")))
 		}
 		c := Control{cell("zone_id"), cell("class_code"), cell("epoch"), area * unit.M2, math.NaN()}
 		if text := cell("tolerance"); text != "" {
-			if c.Tolerance, err = strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(text, "%")), 64); err != nil || c.Tolerance < 0 {
+			if c.Tolerance, err = decimal.Parse(strings.TrimSpace(strings.TrimSuffix(text, "%"))); err != nil || c.Tolerance < 0 {
 				return nil, nil, wrong(fmt.Sprintf("the tolerance %q is not a percentage", text))
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
@@ -135,7 +136,7 @@ func (x *Crosswalk) add(from string, line int) error {
 			}
 			x.intervals = append(x.intervals, ranged{i, line})
 		default:
-			v, err := strconv.ParseFloat(part, 64)
+			v, err := decimal.Parse(part)
 			if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
 				return fmt.Errorf("the source value %q is neither a number, a list such as 41;42;43, an interval such as [0.1,0.3), nodata nor else", part)
 			}

@@ -3,8 +3,9 @@ package cover
 import (
 	"fmt"
 	"math"
-	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 // Interval is a set of numbers in mathematical notation: [0.1,0.3) holds 0.1 and not 0.3.
@@ -27,8 +28,8 @@ func ParseInterval(text string) (Interval, error) {
 	}
 	i := Interval{FromOpen: t[0] == '(', ToOpen: t[len(t)-1] == ')', fromText: strings.TrimSpace(a), toText: strings.TrimSpace(b)}
 	var err1, err2 error
-	i.From, err1 = strconv.ParseFloat(i.fromText, 64)
-	i.To, err2 = strconv.ParseFloat(i.toText, 64)
+	i.From, err1 = decimal.Parse(i.fromText)
+	i.To, err2 = decimal.Parse(i.toText)
 	if err1 != nil || err2 != nil || math.IsNaN(i.From) || math.IsNaN(i.To) {
 		return Interval{}, wrong
 	}

@@ -204,14 +204,14 @@ func (w *work) sample(s *accuracy.Samples, p points, m *measured, legend *cover.
 			outside = append(outside, strconv.Itoa(i+1))
 			continue
 		}
-		name := vector.TextOf(f.Values[p.truth])
+		name := placed.Cell(i, p.truth)
 		truth, ok := s.ClassOf(name)
 		if !ok {
 			return fault.Errorf("%s: feature %d: the true class %q is not in the legend", p.Source, i+1, name).Do("write a code or a name of it")
 		}
 		stratum := ""
 		if p.stratum >= 0 {
-			if stratum = vector.TextOf(f.Values[p.stratum]); stratum == "" {
+			if stratum = placed.Cell(i, p.stratum); stratum == "" {
 				return fault.Errorf("%s: feature %d has no stratum in the field %q", p.Source, i+1, p.Fields[p.stratum].Name).Do("fill it in")
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/vector/tables"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -163,21 +164,20 @@ func spread(t *vector.Layer) (*vector.Layer, error) {
 	id, class, kind, area, unit, pct, epoch := col("zone_id"), col("class_name"), col("kind"), col("area"), col("unit"), col("pct_of_zone"), col("epoch")
 	w := NewZoneColumns(t.Source)
 	for i := range t.Features {
-		v := t.Features[i].Values
 		when := ""
 		if epoch >= 0 {
-			when = vector.TextOf(v[epoch])
+			when = t.Cell(i, epoch)
 		}
-		name := vector.TextOf(v[class])
-		if k := vector.TextOf(v[kind]); k != "class" {
+		name := t.Cell(i, class)
+		if k := t.Cell(i, kind); k != "class" {
 			name = k
 		}
-		a, ok := vector.Number(v[area])
-		p, ok2 := vector.Number(v[pct])
-		if !ok || !ok2 {
+		a, err1 := decimal.Finite(t.Cell(i, area))
+		p, err2 := decimal.Finite(t.Cell(i, pct))
+		if err1 != nil || err2 != nil {
 			return nil, fault.Errorf("%s: row %d: its area or percent is not a number", t.Source, i+1)
 		}
-		if err := w.Add(vector.TextOf(v[id]), name, when, vector.TextOf(v[unit]), a, p); err != nil {
+		if err := w.Add(t.Cell(i, id), name, when, t.Cell(i, unit), a, p); err != nil {
 			return nil, fmt.Errorf("%s: row %d: %w", t.Source, i+1, err)
 		}
 	}

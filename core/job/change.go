@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/change"
@@ -253,7 +254,7 @@ func (c *comparison) readErrors() (*change.Confusion, error) {
 	for _, r := range list {
 		row := make([]float64, len(labels))
 		for k, label := range labels {
-			v, err := strconv.ParseFloat(r.Cell[label], 64)
+			v, err := decimal.Parse(r.Cell[label])
 			if err != nil || v < 0 || v > 1 {
 				return nil, fmt.Errorf("%s: line %d: %q is not the proportion of the area that is %s on the ground: take the error matrix of an assessment of accuracy", path, r.Line, r.Cell[label], label)
 			}

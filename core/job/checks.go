@@ -2,13 +2,12 @@ package job
 
 import (
 	"maps"
-	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/decimal"
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/zone"
@@ -53,7 +52,7 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 	k := &checking{bounds: maps.Clone(check.Defaults), others: o.Others}
 	for _, text := range o.Bound {
 		name, value, ok := strings.Cut(text, "=")
-		v, err := finite(value)
+		v, err := decimal.Finite(value)
 		if _, known := k.bounds[name]; !ok || !known || err != nil || v < 0 {
 			return nil, fault.Misusef("bound", text, "is not a limit").Do("write CHECK=PERCENT for one of %s", strings.Join(slices.Sorted(maps.Keys(k.bounds)), ", "))
 		}
@@ -102,13 +101,4 @@ func split(values []string) (out []string) {
 		}
 	}
 	return out
-}
-
-// finite reads a number that is neither infinite nor NaN.
-func finite(text string) (float64, error) {
-	v, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
-	if err == nil && (math.IsNaN(v) || math.IsInf(v, 0)) {
-		err = strconv.ErrRange
-	}
-	return v, err
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/fault"
@@ -111,7 +112,7 @@ func readTies(ties string) (out []float64, err error) {
 		return nil, nil
 	}
 	for _, part := range strings.Split(ties, ",") {
-		v, err := finite(part)
+		v, err := decimal.Finite(part)
 		if err != nil {
 			return nil, fault.Misusef("ties", ties, "is neither latest nor a list of codes such as 3,1")
 		}

@@ -6,6 +6,7 @@ import (
 	"math"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
@@ -176,7 +177,7 @@ func metres(option, text string) (float64, error) {
 	digits := strings.TrimRight(text, "abcdefghijklmnopqrstuvwxyz")
 	units := map[string]float64{"": 1, "m": 1, "km": 1000, "mi": 1609.344, "ft": 0.3048}
 	unit, known := units[strings.TrimSpace(text[len(digits):])]
-	v, err := finite(digits)
+	v, err := decimal.Finite(digits)
 	if err != nil || !known || v <= 0 {
 		return 0, fault.Misusef(option, text, "is not a length such as 500m, 5km, 2mi or 300ft")
 	}

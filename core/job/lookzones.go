@@ -223,7 +223,7 @@ func fieldValues(l *vector.Layer, field string) ([]FieldValue, error) {
 		f := &l.Features[i]
 		text := "(none)"
 		if f.Values[k] != nil {
-			text = vector.TextOf(f.Values[k])
+			text = l.Cell(i, k)
 		}
 		n, ok := at[text]
 		if !ok {

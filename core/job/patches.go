@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/vector/geojson"
 
@@ -268,8 +269,8 @@ func (p *Patches) place(text string, g raster.Grid, wgs84 *earth.CRS, shift *ear
 // lonLat reads a place in degrees, the longitude first.
 func lonLat(option, text string) (lon, lat float64, err error) {
 	a, b, ok := strings.Cut(text, ",")
-	lon, err1 := finite(a)
-	lat, err2 := finite(b)
+	lon, err1 := decimal.Finite(a)
+	lat, err2 := decimal.Finite(b)
 	if !ok || err1 != nil || err2 != nil || math.Abs(lat) > 90 || math.Abs(lon) > 360 {
 		return 0, 0, fault.Misusef(option, text, "does not have the form LON,LAT in degrees, such as 12.52,58.31")
 	}

@@ -4,9 +4,9 @@ import (
 	"math"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/earth"
@@ -282,7 +282,7 @@ func (w *work) adjust(f raster.Source, path, nodata, crsText string) (raster.Sou
 		s = raster.WithGrid(s, g)
 	}
 	if nodata != "" {
-		v, err := strconv.ParseFloat(nodata, 64)
+		v, err := decimal.Parse(nodata)
 		if err != nil || math.IsInf(v, 0) {
 			return nil, fault.Misusef("nodata", nodata, "is not a number")
 		}

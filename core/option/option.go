@@ -22,6 +22,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/fault"
 )
 
@@ -192,7 +193,7 @@ func Fill(options any) {
 			must(err)
 			v.SetInt(int64(n))
 		case float64:
-			x, err := strconv.ParseFloat(o.Default, 64)
+			x, err := decimal.Parse(o.Default)
 			must(err)
 			v.SetFloat(x)
 		case time.Duration:
@@ -213,12 +214,12 @@ func must(err error) {
 func (o Option) within(v float64) error {
 	least, most := -1e308, 1e308
 	if o.least != "" {
-		x, err := strconv.ParseFloat(o.least, 64)
+		x, err := decimal.Parse(o.least)
 		must(err)
 		least = x
 	}
 	if o.most != "" {
-		x, err := strconv.ParseFloat(o.most, 64)
+		x, err := decimal.Parse(o.most)
 		must(err)
 		most = x
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/extent"
@@ -219,7 +220,7 @@ func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.
 	if legend == nil {
 		var names []string
 		for i := range l.Features {
-			if v := vector.TextOf(l.Features[i].Values[k]); v != "" && !slices.Contains(names, v) {
+			if v := l.Cell(i, k); v != "" && !slices.Contains(names, v) {
 				names = append(names, v)
 			}
 		}
@@ -248,15 +249,15 @@ func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.
 	out := make([]cover.Meaning, len(l.Features))
 	for i := range l.Features {
 		v := l.Features[i].Values[k]
-		text := vector.TextOf(v)
-		code, named := codes[text]
-		if n, err := parseCode(text); !named && err == nil {
+		written := l.Cell(i, k)
+		code, named := codes[written]
+		if n, err := parseCode(written); !named && err == nil {
 			if _, known := legend.Find(n); known {
 				code, named = n, true
 			}
 		}
 		switch {
-		case text == "":
+		case written == "":
 			out[i] = cover.Meaning{Kind: cover.NoData}
 		case named:
 			out[i] = cover.Meaning{Kind: cover.Classified, Code: code}
@@ -268,8 +269,10 @@ func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.
 	return out, legend, nil
 }
 
-func parseCode(text string) (int, error) {
-	var n int
-	_, err := fmt.Sscanf(text+"\n", "%d\n", &n)
-	return n, err
+func parseCode(cell string) (int, error) {
+	plain, err := text.Code(cell)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.Atoi(plain)
 }

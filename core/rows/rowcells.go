@@ -3,9 +3,9 @@ package rows
 import (
 	"fmt"
 	"math"
-	"strconv"
 
 	"github.com/verdex-land/verdex/core/area"
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 // Line reads the cells of a row of a table that is Verdex's own.
@@ -34,7 +34,7 @@ func (c Line) Area(name string) (float64, error) {
 	if err != nil {
 		return 0, c.Wrong("%v", err)
 	}
-	v, err := strconv.ParseFloat(c.Text(name), 64)
+	v, err := decimal.Parse(c.Text(name))
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
 		return 0, c.Wrong("the %s %q is not a number", name, c.Text(name))
 	}

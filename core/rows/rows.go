@@ -77,7 +77,7 @@ func Of(name string, t *text.Table, needed, optional []string) (rows []Row, err 
 }
 
 // codeColumns are the columns of codes, and those of the names beside them.
-var codeColumns = map[string]string{"code": "name", "class_code": "class_name", "from_code": "from_name", "to_code": "to_name", "map": "", "reference": ""}
+var codeColumns = map[string]string{"code": "name", "class_code": "class_name", "from_code": "from_name", "to_code": "to_name"}
 
 // plainCodes writes codes as whole numbers. A class without a code is known by its name, which stays as it is.
 func plainCodes(rows []Row) error {
@@ -123,7 +123,7 @@ func TableOfJSON(data []byte) (*text.Table, error) {
 			return nil, wrong(err)
 		}
 	}
-	t := &text.Table{}
+	t := &text.Table{Texts: map[string]bool{}, Numbers: map[string]bool{}}
 	at := map[string]int{}
 	for n := 1; d.More(); n++ {
 		row := make([]string, len(t.Head))
@@ -138,8 +138,10 @@ func TableOfJSON(data []byte) (*text.Table, error) {
 			case nil:
 			case string:
 				row[i] = strings.TrimSpace(v)
+				t.Texts[name] = true
 			case json.Number:
 				row[i] = v.String()
+				t.Numbers[name] = true
 			case bool:
 				row[i] = fmt.Sprint(v)
 			default:

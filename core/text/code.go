@@ -2,25 +2,22 @@ package text
 
 import (
 	"fmt"
-	"math"
-	"strconv"
 	"strings"
 )
 
-// Code returns a code of a class as it is written everywhere: a whole number without a decimal point, which programs add where a column
-// has empty cells ("1.0" is 1). A number that is not whole is an error; what is not a number is returned as it is.
+// Code returns a code of a class as it is written everywhere: a whole number without the decimal point and zeros that programs add where a
+// column has empty cells ("1.0" is 1). A number with other decimals is an error; whatever else is not a whole number is returned as it is.
 func Code(cell string) (string, error) {
-	if !strings.ContainsAny(cell, ".eE") && !strings.EqualFold(cell, "nan") {
-		return cell, nil
-	}
-	v, err := strconv.ParseFloat(cell, 64)
+	whole, decimals, point := strings.Cut(cell, ".")
 	switch {
-	case err != nil || math.IsInf(v, 0):
-		return cell, nil
-	case math.IsNaN(v):
+	case strings.EqualFold(cell, "nan"):
 		return "", fmt.Errorf("the code %q is not a number", cell)
-	case v != math.Trunc(v) || math.Abs(v) >= 1<<53:
+	case !point || !digits(strings.TrimLeft(whole, "+-")) || !digits(decimals) && decimals != "":
+		return cell, nil
+	case strings.Trim(decimals, "0") != "":
 		return "", fmt.Errorf("the code %q is not a whole number", cell)
 	}
-	return strconv.FormatFloat(v, 'f', -1, 64), nil
+	return whole, nil
 }
+
+func digits(text string) bool { return text != "" && strings.Trim(text, "0123456789") == "" }

@@ -1,8 +1,9 @@
 package text
 
 import (
-	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 // Guard makes a text safe in a CSV that a spreadsheet may open: one that begins with =, +, -, @, a tab or a carriage return would be taken
@@ -10,7 +11,7 @@ import (
 // our readers do.
 func Guard(text string) string {
 	if dangerous(strings.TrimLeft(text, "'")) {
-		if _, err := strconv.ParseFloat(text, 64); err != nil {
+		if _, err := decimal.Parse(text); err != nil {
 			return "'" + text
 		}
 	}

@@ -6,8 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"regexp"
+	"slices"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 // Table is a table in a text: a line of names, and rows.
@@ -15,6 +19,8 @@ type Table struct {
 	Head  []string
 	Rows  [][]string // each as long as Head
 	Lines []int      // of the file, by row
+	// Texts and Numbers are the names of columns of which the file itself states that they have texts, or numbers; nil for a file that states nothing.
+	Texts, Numbers map[string]bool
 	// DecimalCommas are the columns whose numbers were written with commas; they have points now.
 	DecimalCommas []bool
 }
@@ -149,13 +155,35 @@ func (t *Table) points(i int, must bool) error {
 	case points > 0:
 		return fmt.Errorf("line %d, column %q: %w: write all of them in one way", at, t.Head[i], errCommas)
 	}
-	for _, row := range t.Rows {
-		if withComma.MatchString(row[i]) {
-			row[i] = strings.Replace(row[i], ",", ".", 1)
+	point := func(cell string) string {
+		if withComma.MatchString(cell) {
+			return strings.Replace(cell, ",", ".", 1)
 		}
+		return cell
+	}
+	pointed := make([]string, len(t.Rows))
+	for k, row := range t.Rows {
+		pointed[k] = point(row[i])
+	}
+	if !must && decimal.Of(slices.Values(pointed)).Kind == decimal.Text {
+		return nil // ids, which stay as they are
+	}
+	for k, row := range t.Rows {
+		row[i] = pointed[k]
 	}
 	t.DecimalCommas[i] = true
 	return nil
+}
+
+// Column gives the cells of a column.
+func (t *Table) Column(i int) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, row := range t.Rows {
+			if !yield(row[i]) {
+				return
+			}
+		}
+	}
 }
 
 // HasCommas reports whether all cells of a column that are not empty are numbers, and some have a decimal comma, which the separator of the table

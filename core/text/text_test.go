@@ -88,10 +88,13 @@ func TestTables(t *testing.T) {
 
 // Only a column that holds nothing but numbers takes part in the guess of decimal commas.
 func TestDecimalCommas(t *testing.T) {
-	got, err := Parse([]byte("id;a;b;c\nx;1,5;1,5;1\ny;-,25;n;2\nz;2e3;;\n"), Options{})
+	got, err := Parse([]byte("id;a;b;c\nx;1,5;1,5;1\ny;-0,25;n;2\nz;2;;\n"), Options{})
 	require.NoError(t, err)
-	assert.Equal(t, [][]string{{"x", "1.5", "1,5", "1"}, {"y", "-.25", "n", "2"}, {"z", "2e3", "", ""}}, got.Rows)
+	assert.Equal(t, [][]string{{"x", "1.5", "1,5", "1"}, {"y", "-0.25", "n", "2"}, {"z", "2", "", ""}}, got.Rows)
 	assert.Equal(t, []bool{false, true, false, false}, got.DecimalCommas)
+	got, err = Parse([]byte("id;v\n1,1;1,5\n1,10;2\n"), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"1,1", "1.5"}, {"1,10", "2"}}, got.Rows, "ids stay as they are")
 	got, err = Parse([]byte("a,b\n\"1,5\",\"1,5\"\n2,x\n"), Options{})
 	require.NoError(t, err)
 	assert.True(t, got.HasCommas(0))
@@ -99,12 +102,12 @@ func TestDecimalCommas(t *testing.T) {
 }
 
 func TestCodes(t *testing.T) {
-	for cell, want := range map[string]string{"1": "1", "1.0": "1", "-3.000": "-3", "4e2": "400", "007": "007", "Water": "Water", "": "", "3.5.1": "3.5.1", "e": "e", "inf": "inf"} {
+	for cell, want := range map[string]string{"1": "1", "1.0": "1", "-3.000": "-3", "4e2": "4e2", "12e4": "12e4", "1_2": "1_2", "+3.0": "+3", "007": "007", "Water": "Water", "": "", "3.5.1": "3.5.1", "e": "e", "inf": "inf"} {
 		got, err := Code(cell)
 		require.NoError(t, err, cell)
 		assert.Equal(t, want, got, cell)
 	}
-	for _, cell := range []string{"1.5", "NaN", "nan", "1e17", "0.1"} {
+	for _, cell := range []string{"1.5", "NaN", "nan", "1.10", "0.1"} {
 		_, err := Code(cell)
 		assert.Error(t, err, cell)
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 )
 
@@ -171,31 +172,41 @@ func TextOf(v any) string {
 	return ""
 }
 
-// exact is the least whole number of which a float64 does not hold all: different ids beyond it would look the same.
-const exact = 1 << 53
+// Text is a value of the field as it was written, "" for nil: numbers that a file stores with a number of decimals have these.
+func (f Field) Text(v any) string {
+	if n, ok := v.(float64); ok && f.Decimals > 0 {
+		return strconv.FormatFloat(n, 'f', f.Decimals, 64)
+	}
+	return TextOf(v)
+}
 
-// ParseNumber reads a number as a value of a feature: an int64 if it is whole, and a text if it is whole and no int64 holds it, for such
+// Cell is the value that a feature has in a field, as [Field.Text] writes it.
+func (l *Layer) Cell(feature, field int) string {
+	return l.Fields[field].Text(l.Features[feature].Values[field])
+}
+
+// ParseNumber reads a number of a format that has numbers as a value of a feature: an int64 if it is whole, and a text if it is whole and no int64 holds it, for such
 // numbers are ids.
 func ParseNumber(text string) (any, error) {
 	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 		return n, nil
 	}
-	v, err := strconv.ParseFloat(text, 64)
+	v, err := decimal.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	if math.Abs(v) >= exact && strings.Trim(text, "+-0123456789") == "" {
+	if math.Abs(v) >= decimal.Exact && strings.Trim(text, "+-0123456789") == "" {
 		return text, nil
 	}
 	return v, nil
 }
 
-// IDOf is the text of a value that is an id, without spaces around it, which nobody sees and tables lose. A number that may stand for several ids is an error.
-func IDOf(v any) (string, error) {
-	if f, ok := v.(float64); ok && math.Abs(f) >= exact {
+// ID is the value of a feature in a field of ids, as it was written but for spaces around it, which nobody sees and tables lose. A number that may stand for several ids is an error.
+func (l *Layer) ID(feature, field int) (string, error) {
+	if f, ok := l.Features[feature].Values[field].(float64); ok && math.Abs(f) >= decimal.Exact {
 		return "", fmt.Errorf("the id %v is a floating-point number so large that different ids look the same: store the ids as whole numbers or as text", f)
 	}
-	return strings.TrimSpace(TextOf(v)), nil
+	return strings.TrimSpace(l.Cell(feature, field)), nil
 }
 
 // Number is a value as a number; ok is false for texts, truths and nil.
@@ -221,7 +232,7 @@ func (l *Layer) Settle() {
 				seen[Text] = true
 			case int64:
 				seen[Integer] = true
-				large = large || v >= exact || v <= -exact
+				large = large || v >= decimal.Exact || v <= -decimal.Exact
 			case float64:
 				seen[Real] = true
 			case bool:
@@ -243,9 +254,6 @@ func (l *Layer) Settle() {
 		if kind != Text {
 			l.Fields[i].Form = Plain
 		}
-		if kind != Real {
-			l.Fields[i].Decimals = 0
-		}
 		for k := range l.Features {
 			v := &l.Features[k].Values[i]
 			switch n := (*v).(type) {
@@ -258,9 +266,12 @@ func (l *Layer) Settle() {
 				}
 			default:
 				if kind == Text {
-					*v = TextOf(n)
+					*v = l.Fields[i].Text(n)
 				}
 			}
+		}
+		if kind != Real {
+			l.Fields[i].Decimals = 0
 		}
 	}
 }

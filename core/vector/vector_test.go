@@ -54,11 +54,13 @@ func TestLargeIDs(t *testing.T) {
 	l := &Layer{Fields: []Field{{Name: "id"}}, Features: []Feature{{Values: []any{int64(9007199254740993)}}, {Values: []any{int64(9007199254740992)}}, {Values: []any{1.5}}}}
 	l.Settle()
 	assert.Equal(t, []any{"9007199254740993", "9007199254740992", "1.5"}, []any{l.Features[0].Values[0], l.Features[1].Values[0], l.Features[2].Values[0]})
-	_, err = IDOf(9007199254740992.0)
+	l = &Layer{Fields: []Field{{Name: "id", Kind: Real}, {Name: "code", Kind: Real, Decimals: 2}}, Features: []Feature{{Values: []any{9007199254740992.0, 1.1}}, {Values: []any{12.0, 2.25}}}}
+	_, err = l.ID(0, 0)
 	assert.ErrorContains(t, err, "different ids look the same")
-	id, err := IDOf(12.0)
+	id, err := l.ID(1, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "12", id)
+	assert.Equal(t, "1.10", l.Cell(0, 1), "as the file has it")
 }
 
 // A hole without points is none, and a coordinate that is not a number is refused before anything is computed with it.

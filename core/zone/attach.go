@@ -77,7 +77,7 @@ func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*ve
 	m := &Match{Zones: len(ids), Rows: len(table.Features)}
 	rows := map[string]int{}
 	for i := range table.Features {
-		id, err := vector.IDOf(table.Features[i].Values[k])
+		id, err := table.ID(i, k)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: row %d, column %s: %w", table.Source, i+1, key, err)
 		}
@@ -94,7 +94,8 @@ func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*ve
 	out.Fields, out.Features = slices.Clone(l.Fields), slices.Clone(l.Features)
 	for i, f := range table.Fields {
 		if i != k {
-			out.Fields = append(out.Fields, vector.Field{Name: freeName(out, f.Name), Kind: f.Kind})
+			f.Name = freeName(out, f.Name)
+			out.Fields = append(out.Fields, f)
 		}
 	}
 	used := map[string]bool{}
@@ -120,7 +121,7 @@ func Attach(l *vector.Layer, ids []string, table *vector.Layer, key string) (*ve
 		}
 	}
 	for i := range table.Features {
-		if id := vector.TextOf(table.Features[i].Values[k]); !used[id] {
+		if id, _ := table.ID(i, k); !used[id] {
 			m.WithoutZone = append(m.WithoutZone, id)
 		}
 	}

@@ -3,9 +3,9 @@ package zone
 import (
 	"fmt"
 	"math"
-	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 )
 
@@ -15,7 +15,7 @@ func Box(text string) (*Set, error) {
 	var v [4]float64
 	var err error
 	for i := 0; i < len(parts) && i < 4 && err == nil; i++ {
-		v[i], err = strconv.ParseFloat(strings.TrimSpace(parts[i]), 64)
+		v[i], err = decimal.Parse(strings.TrimSpace(parts[i]))
 	}
 	if len(parts) != 4 || err != nil {
 		return nil, fmt.Errorf("bbox:%s: a box is four numbers in degrees, bbox:west,south,east,north", text)

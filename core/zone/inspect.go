@@ -36,7 +36,7 @@ func Describe(l *vector.Layer) []Field {
 				continue
 			}
 			if d.Values == 0 {
-				d.Example = vector.TextOf(v)
+				d.Example = f.Text(v)
 			}
 			d.Values++
 			distinct[v] = true

@@ -136,8 +136,8 @@ func Merge(l *vector.Layer, by string, sum, keep []string) (out *vector.Layer, l
 	}
 	groups := map[string][]int{}
 	var order []string
-	for i, f := range l.Features {
-		id, err := vector.IDOf(f.Values[at])
+	for i := range l.Features {
+		id, err := l.ID(i, at)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: feature %d, field %s: %w", l.Source, i+1, by, err)
 		}

@@ -3,9 +3,9 @@ package zone
 import (
 	"fmt"
 	"math"
-	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/vector"
 )
@@ -65,7 +65,7 @@ func geoURI(text string) (*Set, error) {
 	parts := strings.Split(text[len("geo:"):], ";")
 	var v []float64
 	for _, p := range strings.Split(parts[0], ",") {
-		x, err := strconv.ParseFloat(p, 64)
+		x, err := decimal.Parse(p)
 		if err != nil {
 			return nil, wrong
 		}
@@ -76,7 +76,7 @@ func geoURI(text string) (*Set, error) {
 		name, value, _ := strings.Cut(p, "=")
 		switch strings.ToLower(name) {
 		case "u":
-			x, err := strconv.ParseFloat(value, 64)
+			x, err := decimal.Parse(value)
 			if err != nil {
 				return nil, wrong
 			}

@@ -81,7 +81,7 @@ func FromLayer(l *vector.Layer, sel Selection) (*Set, error) {
 		}
 		name := ""
 		if keys.nameField >= 0 {
-			name = vector.TextOf(f.Values[keys.nameField])
+			name = l.Cell(i, keys.nameField)
 		}
 		if len(f.Geometry.Polygons) == 0 {
 			if t := f.Geometry.Type; t != "" && t != "Polygon" && t != "MultiPolygon" {
@@ -201,10 +201,10 @@ func values(l *vector.Layer, fields []string) string {
 		k := l.Field(name)
 		count := map[string]int{}
 		var order []string
-		for _, f := range l.Features {
+		for i, f := range l.Features {
 			text := "nothing"
 			if f.Values[k] != nil {
-				text = vector.TextOf(f.Values[k])
+				text = l.Cell(i, k)
 			}
 			if count[text]++; count[text] == 1 {
 				order = append(order, text)
@@ -232,7 +232,7 @@ func (k keys) id(l *vector.Layer, feature int) (string, error) {
 	f := &l.Features[feature]
 	switch {
 	case k.idField >= 0:
-		id, err := vector.IDOf(f.Values[k.idField])
+		id, err := l.ID(feature, k.idField)
 		if err != nil {
 			return "", fmt.Errorf("%s: feature %d, field %s: %w", l.Source, feature+1, l.Fields[k.idField].Name, err)
 		}

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	formats "github.com/verdex-land/verdex/core/vector/tables"
 
 	"github.com/verdex-land/verdex/core/area"
@@ -152,7 +153,7 @@ func fromRows(path string, read []rows.Row, epoch string, legend *Legend) ([]*Po
 			return nil, wrong("%v", err)
 		}
 		number := func(name string) (float64, error) {
-			v, err := strconv.ParseFloat(r.Cell[name], 64)
+			v, err := decimal.Parse(r.Cell[name])
 			if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
 				return 0, wrong("the %s %q is not a number", name, r.Cell[name])
 			}

@@ -3,12 +3,13 @@ package cli
 import (
 	"io"
 	"math"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/internal/draw"
+
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 func drawCommand() *cli.Command {
@@ -44,8 +45,8 @@ type figureOptions struct {
 // options are those of the figure.
 func (o *figureOptions) options() (out draw.Options, err error) {
 	w, h, ok := strings.Cut(strings.ToLower(o.Size), "x")
-	width, err1 := strconv.ParseFloat(w, 64)
-	height, err2 := strconv.ParseFloat(h, 64)
+	width, err1 := decimal.Parse(w)
+	height, err2 := decimal.Parse(h)
 	if !ok || err1 != nil || err2 != nil || !(width > 0) || !(height > 0) || math.IsInf(width+height, 0) {
 		return out, usage("--size %s does not have the form WIDTHxHEIGHT, such as 1280x800", o.Size)
 	}

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/epoch"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/rows"
@@ -192,7 +192,7 @@ func (s *session) adjust(f *draw.TrendFigure, a *job.ExtentSeries, table string)
 	found := false
 	_, _, err := s.readTable(s.ctx, table, []string{"class_code", "adjusted", "adjusted_ci95"}, []string{"class_name", "unit"}, func(r rows.Row) error {
 		k := slices.IndexFunc(a.Classes, func(c cover.Named) bool { return c.ID == r.Cell["class_code"] && c.ID != "" })
-		half, err := strconv.ParseFloat(r.Cell["adjusted_ci95"], 64)
+		half, err := decimal.Parse(r.Cell["adjusted_ci95"])
 		if k < 0 || err != nil {
 			return nil
 		}
@@ -427,7 +427,7 @@ func checkFigureCommand() *cli.Command {
 				}
 				return nil
 			}
-			v, err := strconv.ParseFloat(r.Cell["value"], 64)
+			v, err := decimal.Parse(r.Cell["value"])
 			if err != nil {
 				v = math.NaN()
 			}

@@ -6,11 +6,11 @@ import (
 	"maps"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/rows"
 	"github.com/verdex-land/verdex/core/text"
@@ -82,7 +82,7 @@ func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
 	if o.Limits != "" {
 		var limits []float64
 		for _, t := range strings.Split(o.Limits, ",") {
-			v, err := strconv.ParseFloat(strings.TrimSpace(t), 64)
+			v, err := decimal.Parse(strings.TrimSpace(t))
 			if err != nil {
 				return nil, usage("--limits %s: %q is not a number", o.Limits, t)
 			}
@@ -166,7 +166,7 @@ func (s *session) shadeValues(o *shadeFigureOptions) (map[string]float64, string
 		if cell == "" {
 			return nil
 		}
-		v, err := strconv.ParseFloat(cell, 64)
+		v, err := decimal.Parse(cell)
 		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
 			return fmt.Errorf("%s: line %d: %s is %q, which is not a number: choose another column", o.Table[0], r.Line, column, cell)
 		}

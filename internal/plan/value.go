@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/option"
@@ -49,7 +50,7 @@ func (p *Plan) set(options any, o option.Option, n *node, texts []string) {
 			p.wrong(n, "%s takes a whole number, not %q", nameOf(options, o), n.text)
 		}
 	case reflect.TypeFor[float64]():
-		if value, err = strconv.ParseFloat(one(), 64); (err != nil || n.quoted) && len(p.problems) == before {
+		if value, err = decimal.Parse(one()); (err != nil || n.quoted) && len(p.problems) == before {
 			p.wrong(n, "%s takes a number, not %q", nameOf(options, o), n.text)
 		}
 	case reflect.TypeFor[time.Duration]():

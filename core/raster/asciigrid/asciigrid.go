@@ -12,9 +12,9 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
@@ -176,7 +176,7 @@ func (s *Source) readHeader(t *tokens, h *raster.Header) (first []byte, begin in
 		if err != nil {
 			return nil, 0, fmt.Errorf("it ends within its header: it was cut short")
 		}
-		v, err := strconv.ParseFloat(string(value), 64)
+		v, err := decimal.Parse(string(value))
 		if err != nil {
 			return nil, 0, fmt.Errorf("its header states %s as %q, which is not a number", key, value)
 		}
@@ -289,7 +289,7 @@ func parse(word []byte) (float64, bool) {
 			return float64(n), true
 		}
 	}
-	v, err := strconv.ParseFloat(string(word), 64)
+	v, err := decimal.Parse(string(word))
 	return v, err == nil && !math.IsInf(v, 0)
 }
 

@@ -6,6 +6,8 @@ import (
 	"math"
 	"strconv"
 	"strings"
+
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 // isBitMask reports whether a directory is that of a mask of one bit a cell (TIFF 6.0, p. 37).
@@ -46,7 +48,7 @@ func (d *directory) scaling(band int) (scale, offset float64, err error) {
 		if i.Sample != strconv.Itoa(band-1) || i.Role != "scale" && i.Role != "offset" {
 			continue
 		}
-		v, err := strconv.ParseFloat(strings.TrimSpace(i.Value), 64)
+		v, err := decimal.Parse(strings.TrimSpace(i.Value))
 		if err != nil || math.IsNaN(v) || math.IsInf(v, 0) || i.Role == "scale" && v == 0 {
 			return 1, 0, fmt.Errorf("its %s %q is not a number that could be one, and is not used", i.Role, i.Value)
 		}

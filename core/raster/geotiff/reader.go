@@ -4,10 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"sync"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/files"
@@ -73,7 +73,7 @@ func New(r io.ReaderAt, size int64, name string, band int) (*Source, error) {
 		h.Palette = palette(d)
 	}
 	if text := strings.TrimSpace(d.text(tagNoData)); text != "" {
-		v, err := strconv.ParseFloat(text, 64)
+		v, err := decimal.Parse(text)
 		switch {
 		case err != nil:
 			h.Notes = append(h.Notes, fmt.Sprintf("its nodata tag %q is not a number and is not used", text))

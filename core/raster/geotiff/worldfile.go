@@ -3,9 +3,9 @@ package geotiff
 import (
 	"fmt"
 	"math"
-	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
@@ -65,7 +65,7 @@ func worldFile(text string, g *raster.Grid) error {
 		if !strings.Contains(word, ".") { // as some programs write them
 			word = strings.Replace(word, ",", ".", 1)
 		}
-		if v[i], err = strconv.ParseFloat(word, 64); err != nil || math.IsNaN(v[i]) || math.IsInf(v[i], 0) {
+		if v[i], err = decimal.Parse(word); err != nil || math.IsNaN(v[i]) || math.IsInf(v[i], 0) {
 			return fmt.Errorf("line %d: %q is not a number", i+1, words[i])
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
@@ -77,6 +78,9 @@ func parse(source string, data []byte, notes []string) (*vector.Layer, error) {
 func FromTable(source string, t *text.Table) *vector.Layer {
 	l := &vector.Layer{Source: source, Features: make([]vector.Feature, len(t.Rows))}
 	columns(t, l, -1)
+	if t.Numbers != nil {
+		l.Settle()
+	}
 	return l
 }
 
@@ -87,7 +91,7 @@ func columns(t *text.Table, l *vector.Layer, but int) {
 			continue
 		}
 		l.Fields = append(l.Fields, vector.Field{Name: n})
-		addColumn(l, t.Rows, i)
+		addColumn(l, t, i)
 		if t.HasCommas(i) {
 			l.Notes = append(l.Notes, fmt.Sprintf("%s: the numbers of the column %s have decimal commas in a table whose cells commas separate, so they are read as texts: write them with points", l.Source, n))
 		}
@@ -114,10 +118,10 @@ func find(head, names []string) int {
 // geometry reads that of a row, and the EPSG code that it may state before it: SRID=3035;POLYGON(…).
 func geometry(row []string, outline, lon, lat int, plane bool) (g vector.Geometry, code int, err error) {
 	if outline < 0 {
-		x, err1 := strconv.ParseFloat(strings.TrimSpace(row[lon]), 64)
-		y, err2 := strconv.ParseFloat(strings.TrimSpace(row[lat]), 64)
+		x, err1 := decimal.Finite(row[lon])
+		y, err2 := decimal.Finite(row[lat])
 		if plane {
-			if err1 != nil || err2 != nil || math.IsNaN(x-x) || math.IsNaN(y-y) {
+			if err1 != nil || err2 != nil {
 				return g, 0, fmt.Errorf("%q, %q are not coordinates", row[lon], row[lat])
 			}
 			return vector.Geometry{Type: "Point", Points: []vector.Point{{x, y}}}, 0, nil
@@ -146,54 +150,32 @@ func geometry(row []string, outline, lon, lat int, plane bool) (g vector.Geometr
 	return g, code, nil
 }
 
-// columnKind is what all cells of a column are. Whole numbers among others that a float64 does not hold exactly make it text, for they are ids.
-func columnKind(rows [][]string, i int) vector.Kind {
-	kind, large := vector.Integer, false
-	for _, row := range rows {
-		cell := row[i]
-		if cell == "" {
-			continue
-		}
-		if digits := strings.TrimPrefix(cell, "-"); len(digits) > 1 && digits[0] == '0' && digits[1] != '.' {
-			return vector.Text
-		}
-		v, err := vector.ParseNumber(cell)
-		switch v := v.(type) {
-		case int64:
-			large = large || v >= 1<<53 || v <= -1<<53
-		case float64:
-			if math.IsNaN(v) || math.IsInf(v, 0) {
-				return vector.Text
-			}
-			kind = vector.Real
-		default:
-			return vector.Text
-		}
-		if err != nil {
-			return vector.Text
-		}
+// addColumn adds the values of a column: what the file states that it has, or else what its cells are.
+func addColumn(l *vector.Layer, t *text.Table, i int) {
+	field, of := &l.Fields[len(l.Fields)-1], decimal.Column{}
+	stated := t.Texts[field.Name] || t.Numbers[field.Name]
+	if !stated {
+		of = decimal.Of(t.Column(i))
+		field.Kind, field.Decimals = [...]vector.Kind{decimal.Text: vector.Text, decimal.Whole: vector.Integer, decimal.Real: vector.Real}[of.Kind], of.Decimals
 	}
-	if kind == vector.Real && large {
-		return vector.Text
+	if of.Doubtful != "" {
+		l.Notes = append(l.Notes, fmt.Sprintf("%s: the column %s is read as text, so that %s stays as it is written: for numbers, write plain decimals such as 0.5, all with as many places as they need or all with the same", l.Source, field.Name, of.Doubtful))
 	}
-	return kind
-}
-
-// addColumn adds the values of a column: whole numbers when all are, numbers, or texts. A number that begins with a
-// zero, as codes do, keeps a column text.
-func addColumn(l *vector.Layer, rows [][]string, i int) {
-	kind := columnKind(rows, i)
-	l.Fields[len(l.Fields)-1].Kind = kind
-	for k, row := range rows {
+	for k, row := range t.Rows {
 		var v any
-		switch text := row[i]; {
-		case text == "":
-		case kind == vector.Integer:
-			v, _ = strconv.ParseInt(text, 10, 64)
-		case kind == vector.Real:
-			v, _ = strconv.ParseFloat(text, 64)
+		switch cell := row[i]; {
+		case cell == "":
+		case field.Kind == vector.Integer:
+			v, _ = strconv.ParseInt(cell, 10, 64)
+		case field.Kind == vector.Real:
+			v, _ = decimal.Parse(cell)
+		case t.Numbers[field.Name] && !t.Texts[field.Name]:
+			var err error
+			if v, err = vector.ParseNumber(cell); err != nil {
+				v = cell
+			}
 		default:
-			v = text
+			v = cell
 		}
 		l.Features[k].Values = append(l.Features[k].Values, v)
 	}

@@ -45,7 +45,7 @@ func Write(w io.Writer, l *vector.Layer, lines bool) error {
 				b = append(b, ',')
 			}
 			b = append(append(b, names[k]...), ':')
-			b = appendValue(b, v)
+			b = appendValue(b, l.Fields[k], v)
 		}
 		b = append(b, `},"geometry":`...)
 		b = appendGeometry(b, &f.Geometry)
@@ -64,7 +64,7 @@ func Write(w io.Writer, l *vector.Layer, lines bool) error {
 	return err
 }
 
-func appendValue(b []byte, v any) []byte {
+func appendValue(b []byte, f vector.Field, v any) []byte {
 	switch t := v.(type) {
 	case string:
 		b, _ = jsontext.AppendQuote(b, t)
@@ -73,7 +73,7 @@ func appendValue(b []byte, v any) []byte {
 		if math.IsNaN(t) || math.IsInf(t, 0) {
 			return append(b, "null"...)
 		}
-		return append(b, vector.TextOf(t)...)
+		return append(b, f.Text(t)...)
 	case int64, bool:
 		return append(b, vector.TextOf(t)...)
 	}

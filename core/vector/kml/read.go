@@ -9,11 +9,11 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 
 	"golang.org/x/text/encoding/htmlindex"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
@@ -236,7 +236,7 @@ func coordinates(text string) (out []vector.Point, err error) {
 		}
 		var p vector.Point
 		for k := range p {
-			if p[k], err = strconv.ParseFloat(parts[k], 64); err != nil {
+			if p[k], err = decimal.Parse(parts[k]); err != nil {
 				return nil, fmt.Errorf("%.40q is not a position, which is written as 12.4,58.2", tuple)
 			}
 		}

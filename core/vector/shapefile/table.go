@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -16,6 +15,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/ianaindex"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/vector"
 )
@@ -157,7 +157,7 @@ func (c *column) value(b []byte, decoder *encoding.Decoder) (v any, sure bool, e
 		if n, err := vector.ParseNumber(text); err == nil && c.decimals == 0 {
 			return n, true, nil
 		}
-		n, err := strconv.ParseFloat(strings.Replace(text, ",", ".", 1), 64)
+		n, err := decimal.Parse(strings.Replace(text, ",", ".", 1))
 		if err != nil || math.IsInf(n, 0) {
 			return nil, true, fmt.Errorf("%q is not a number", text)
 		}

@@ -27,9 +27,13 @@ const Readable = ".csv, .tsv, .json, .jsonl, .xlsx, .parquet or .gpkg"
 
 // Rows reads the rows of a table with names of columns in lower case, as [rows.Read] does; of a workbook FILE#SHEET, and of a GeoPackage FILE#TABLE names one of several.
 func Rows(from files.System, where string, needed, optional []string) ([]rows.Row, []string, error) {
-	t, notes, err := binary(from, where, needed)
+	t, l, err := binary(from, where, needed)
 	if err != nil {
 		return nil, nil, err
+	}
+	var notes []string
+	if l != nil {
+		t, notes = texts(l), l.Notes
 	}
 	if t == nil {
 		return rows.Read(from, where, needed, optional)
@@ -55,17 +59,18 @@ func Each(from files.System, where string, needed, optional []string, each func(
 // Layer reads a table as features without outlines, whose fields have the names and the order of its columns. A list in a workbook is found by a column; a long
 // tally, as measure writes it, comes before other lists.
 func Layer(from files.System, where, column string) (*vector.Layer, error) {
-	t, notes, err := binary(from, where, []string{column, "kind", "class_code", "area"})
+	t, l, err := binary(from, where, []string{column, "kind", "class_code", "area"})
 	if errors.Is(err, workbook.ErrNoList) {
-		t, notes, err = binary(from, where, []string{column})
+		t, l, err = binary(from, where, []string{column})
 	}
-	if err != nil {
+	switch {
+	case err != nil:
 		return nil, err
-	}
-	if t != nil {
-		l := delimited.FromTable(where, t)
-		l.Notes = notes
+	case l != nil:
+		l.Source = where
 		return l, nil
+	case t != nil:
+		return delimited.FromTable(where, t), nil
 	}
 	data, notes, err := text.Read(from, where)
 	if err != nil {
@@ -79,13 +84,14 @@ func Layer(from files.System, where, column string) (*vector.Layer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", where, err)
 	}
-	l := delimited.FromTable(where, t)
+	l = delimited.FromTable(where, t)
 	l.Notes = append(notes, l.Notes...)
 	return l, nil
 }
 
-// binary reads a table in a format that is no text, nil if it is one. What is surely no table is an error that says what it is.
-func binary(from files.System, where string, needed []string) (*text.Table, []string, error) {
+// binary reads a table in a format that is no text, as cells or as features with the types that the file states; both are nil if it is a text. What
+// is surely no table is an error that says what it is.
+func binary(from files.System, where string, needed []string) (*text.Table, *vector.Layer, error) {
 	path, part := open.Split(where)
 	kind, err := kindOf(from, path)
 	if err != nil {
@@ -94,22 +100,18 @@ func binary(from files.System, where string, needed []string) (*text.Table, []st
 	if kind == "" {
 		return nil, nil, nil
 	}
-	var l *vector.Layer
 	switch kind {
 	case "workbook":
 		t, err := workbook.Read(from, path, part, needed)
 		return t, nil, err
 	case "parquet":
-		l, err = parquet.ReadTable(from, path)
+		l, err := parquet.ReadTable(from, path)
+		return nil, l, err
 	case "geopackage":
-		l, err = geopackage.ReadTable(from, path, part)
-	default:
-		return nil, nil, fmt.Errorf("%s: it is %s, not a table that is read: give it as %s", path, kind, Readable)
+		l, err := geopackage.ReadTable(from, path, part)
+		return nil, l, err
 	}
-	if err != nil {
-		return nil, nil, err
-	}
-	return texts(l), l.Notes, nil
+	return nil, nil, fmt.Errorf("%s: it is %s, not a table that is read: give it as %s", path, kind, Readable)
 }
 
 // kindOf tells by the first bytes of a file that can be read at any place whether it is a workbook, Parquet or a GeoPackage, or something else that is no
@@ -165,14 +167,10 @@ func texts(l *vector.Layer) *text.Table {
 	for i, f := range l.Features {
 		row := make([]string, len(f.Values))
 		for k, v := range f.Values {
-			switch v := v.(type) {
-			case nil:
-			case string:
-				row[k] = strings.TrimSpace(v)
-			case float64:
-				row[k] = strconv.FormatFloat(v, 'f', -1, 64)
-			default:
-				row[k] = fmt.Sprint(v)
+			if n, ok := v.(float64); ok && l.Fields[k].Decimals == 0 {
+				row[k] = strconv.FormatFloat(n, 'f', -1, 64) // without an exponent
+			} else {
+				row[k] = strings.TrimSpace(l.Fields[k].Text(v))
 			}
 		}
 		t.Rows, t.Lines = append(t.Rows, row), append(t.Lines, i+1)

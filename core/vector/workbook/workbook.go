@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector/zipped"
@@ -234,18 +235,18 @@ func (b *book) list(s sheet, needed []string) (*text.Table, error) {
 		if out == nil && line > headRows {
 			return nil, nil
 		}
-		cells, err := b.row(d, line)
+		cells, numbers, err := b.row(d, line)
 		if err != nil {
 			return nil, err
 		}
-		if err := add(&out, line, cells, needed); err != nil {
+		if err := add(&out, line, cells, numbers, needed); err != nil {
 			return nil, err
 		}
 	}
 }
 
 // add adds a row to a list, or begins one.
-func add(out **text.Table, line int, cells, needed []string) error {
+func add(out **text.Table, line int, cells []string, numbers []int, needed []string) error {
 	for len(cells) > 0 && cells[len(cells)-1] == "" {
 		cells = cells[:len(cells)-1]
 	}
@@ -254,13 +255,20 @@ func add(out **text.Table, line int, cells, needed []string) error {
 	case len(cells) == 0:
 	case t == nil:
 		if begins(cells, needed) {
-			*out = &text.Table{Head: cells, DecimalCommas: make([]bool, len(cells))}
+			*out = &text.Table{Head: cells, Texts: map[string]bool{}, Numbers: map[string]bool{}, DecimalCommas: make([]bool, len(cells))}
 		}
 	case len(cells) > len(t.Head):
 		return fmt.Errorf("row %d has %d cells, but the line of names %d", line, len(cells), len(t.Head))
 	case (len(t.Rows)+1)*len(t.Head) > mostCells:
 		return fmt.Errorf("it has more than %d million cells: give the table as CSV or Parquet", mostCells>>20)
 	default:
+		for i, cell := range cells {
+			if slices.Contains(numbers, i) {
+				t.Numbers[t.Head[i]] = true
+			} else if cell != "" {
+				t.Texts[t.Head[i]] = true
+			}
+		}
 		for len(cells) < len(t.Head) {
 			cells = append(cells, "")
 		}
@@ -278,17 +286,17 @@ func attribute(e xml.StartElement, name string) string {
 	return ""
 }
 
-// row reads the cells of a row up to its end.
-func (b *book) row(d *xml.Decoder, line int) (cells []string, err error) {
+// row reads the cells of a row up to its end; numbers are the places of those that the sheet stores as numbers.
+func (b *book) row(d *xml.Decoder, line int) (cells []string, numbers []int, err error) {
 	for {
 		t, err := d.Token()
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		switch t := t.(type) {
 		case xml.EndElement:
 			if t.Name.Local == "row" {
-				return cells, nil
+				return cells, numbers, nil
 			}
 		case xml.StartElement:
 			if t.Name.Local != "c" {
@@ -297,20 +305,26 @@ func (b *book) row(d *xml.Decoder, line int) (cells []string, err error) {
 			at := len(cells)
 			if r := attribute(t, "r"); r != "" {
 				if at, err = column(r); err != nil {
-					return nil, fmt.Errorf("row %d: %w", line, err)
+					return nil, nil, fmt.Errorf("row %d: %w", line, err)
 				}
 			}
 			if at >= mostColumns {
-				return nil, fmt.Errorf("row %d has more than %d cells", line, mostColumns)
+				return nil, nil, fmt.Errorf("row %d has more than %d cells", line, mostColumns)
 			}
-			v, err := b.cell(d, attribute(t, "t"))
+			kind := attribute(t, "t")
+			v, err := b.cell(d, kind)
 			if err != nil {
-				return nil, fmt.Errorf("row %d, column %d: %w", line, at+1, err)
+				return nil, nil, fmt.Errorf("row %d, column %d: %w", line, at+1, err)
 			}
 			for len(cells) <= at {
 				cells = append(cells, "")
 			}
 			cells[at] = text.Unguard(strings.TrimSpace(v))
+			if number, err := decimal.Finite(v); err == nil && (kind == "" || kind == "n") { // which may be stored with more digits than it needs
+				if numbers = append(numbers, at); strings.ContainsAny(v, ".eE") {
+					cells[at] = strconv.FormatFloat(number, 'f', -1, 64)
+				}
+			}
 		}
 	}
 }

@@ -54,7 +54,7 @@ func TestListOfASheet(t *testing.T) {
 	got, err := Read(files.Disk, path, "", []string{"ZONE_ID", "area"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"", "zone_id", "area", "ok"}, got.Head)
-	assert.Equal(t, [][]string{{"", "W 1", "2", "true"}, {"", "W2", "1.5E-3", ""}, {"", "W3", "7", "=x"}}, got.Rows)
+	assert.Equal(t, [][]string{{"", "W 1", "2", "true"}, {"", "W2", "0.0015", ""}, {"", "W3", "7", "=x"}}, got.Rows)
 	assert.Equal(t, []int{4, 6, 7}, got.Lines)
 	named, err := Read(files.Disk, path, "A & B", []string{"area"})
 	require.NoError(t, err)
