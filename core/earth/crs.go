@@ -45,6 +45,22 @@ func (c *CRS) String() string {
 	return c.Name
 }
 
+// Key is a text of all that decides what coordinates in the CRS are: two CRSs with the same key mean the same ground. Names do not do for that, for
+// anybody may give a CRS of his own the name of another one.
+func (c *CRS) Key() string {
+	if c == nil {
+		return "none"
+	}
+	key := fmt.Sprintf("%d %q %d %q %v %v %v %v", c.Code, c.Name, c.Datum.Code, c.Datum.Name, c.Ellipsoid.A, c.Ellipsoid.F, c.Meridian, c.Unit)
+	if d := c.Definition; d != nil {
+		key += fmt.Sprintf(" [%q %v %v %s]", d.Method.Name, map[projection.Role]float64(d.Params), d.Unit, d.Base.Key())
+	}
+	if c.Stated != nil {
+		key += " on " + c.Stated.Key()
+	}
+	return key
+}
+
 // Kind says what cell areas do in this CRS: geographic, equal-area, conformal or other.
 func (c *CRS) Kind() string {
 	switch {

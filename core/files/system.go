@@ -58,17 +58,25 @@ func IsURL(name string) bool {
 
 // Exists reports whether there is something by a name that a system can open.
 func Exists(from System, name string) bool {
+	if r, ok := from.(*Recorder); ok {
+		there := Exists(r.System, name)
+		r.note(name, there, "")
+		return there
+	}
 	if from == Disk {
 		_, err := os.Stat(name)
 		return err == nil
 	}
 	f, err := from.Open(name)
 	if err != nil {
-		return !errors.Is(err, fs.ErrNotExist)
+		return !missing(err)
 	}
 	f.Close()
 	return true
 }
+
+// missing reports whether an error is that of a file that does not exist.
+func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 
 // Ext is the ending of a name, such as .tif; of a URL that of its path, without what stands behind ? and #.
 func Ext(name string) string {

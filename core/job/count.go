@@ -8,11 +8,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
-	"strings"
+	"path/filepath"
 
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/raster"
-	"github.com/verdex-land/verdex/core/raster/open"
 	"github.com/verdex-land/verdex/core/tally"
 	"github.com/verdex-land/verdex/core/vector"
 	"github.com/verdex-land/verdex/core/zone"
@@ -103,36 +102,47 @@ func (w *work) digests(paths ...string) (out []string, err error) {
 	return out, nil
 }
 
-// cellsKey is the key of rasters that are read as one: of their content, and of the options that decide what their cells are.
-func (w *work) cellsKey(args []string, made []string, nodata string, o RasterOptions) (string, error) {
-	var parts []string
-	for i, arg := range args {
-		if made[i] != "" {
-			parts = append(parts, made[i])
+// decided is what decided the cells of a raster that was opened: the key of one that a plan defines, or a band and all files that were looked for.
+type decided struct {
+	made string
+	band int
+	seen *files.Recorder
+}
+
+// rasterKey is the key of the cells of a raster: of the content of its files, of those that are not there and would be read too, and of its header, as options have left it.
+func (w *work) rasterKey(d decided, h raster.Header) (string, error) {
+	g := h.Grid
+	said := []any{h.Type, g.Width, g.Height, fmt.Sprint(g.X0, g.Y0, g.DX, g.DY), g.CRS.Key(), "no nodata"}
+	if h.NoData != nil {
+		said[len(said)-1] = fmt.Sprint(*h.NoData)
+	}
+	if d.seen == nil {
+		return keyOf(d.made, said), nil
+	}
+	found := d.seen.Found()
+	digests, err := w.digests(found...)
+	if err != nil {
+		return "", err
+	}
+	for _, name := range found { // the state that was opened is the one that has the digest
+		opened := d.seen.Validator(name)
+		if opened == "" || w.env.Counter == nil {
 			continue
 		}
-		path, band := open.Split(arg)
-		named := []string{path}
-		if strings.HasSuffix(strings.ToLower(path), ".asc") {
-			named = append(named, existing(w.env.files(), Beside(path))...)
-		}
-		digests, err := w.digests(named...)
+		f, err := w.env.files().Open(name)
 		if err != nil {
 			return "", err
 		}
-		if v := w.search.nodata[path]; v.value != nil {
-			digests = append(digests, fmt.Sprint(*v.value))
-		}
-		parts = append(parts, keyOf(digests, band))
-	}
-	crs := o.CRS
-	if strings.HasSuffix(strings.ToLower(crs), ".prj") {
-		var err error
-		if crs, err = w.digest(crs); err != nil {
-			return "", err
+		now := f.Validator()
+		if f.Close(); now != opened {
+			return "", fmt.Errorf("%s: it was changed while it was read: run the command again", name)
 		}
 	}
-	return keyOf("cells", parts, nodata, crs, o.Overlap, o.Resample, o.Measurements), nil
+	var absent []string
+	for _, name := range d.seen.Absent() { // wherever the program was started
+		absent = append(absent, filepath.Base(name))
+	}
+	return keyOf(digests, d.band, absent, said), nil
 }
 
 // classesKey is the key of a layer with a crosswalk of intervals applied to its cells; without one it is that of the layer.
@@ -152,7 +162,7 @@ func (w *work) zonesKey(p *zone.Placement) string {
 	}
 	h := sha256.New()
 	g := p.Grid
-	fmt.Fprintf(h, "%d %d %x %x %x %x %v %v %d", g.Width, g.Height, g.X0, g.Y0, g.DX, g.DY, g.CRS, p.Down, len(p.Outlines))
+	fmt.Fprintf(h, "%d %d %x %x %x %x %s %v %d", g.Width, g.Height, g.X0, g.Y0, g.DX, g.DY, g.CRS.Key(), p.Down, len(p.Outlines))
 	var b []byte
 	for i := range p.Outlines {
 		o := &p.Outlines[i]

@@ -309,7 +309,7 @@ func TestInputsAreRecordedAsTheyAreOpened(t *testing.T) {
 	}
 	assert.Equal(t, listed, opened)
 	slices.Sort(listed)
-	assert.Equal(t, []string{" a.prj", "cover a.asc", "legend legend.csv", "zones wards.csv"}, listed)
+	assert.Equal(t, []string{"cover a.asc", "cover a.prj", "legend legend.csv", "zones wards.csv"}, listed)
 }
 
 func did(result any, err error) (string, error) {

@@ -55,7 +55,7 @@ func (w *work) openLayers(o LayerOptions, from SourceOptions) (_ *layers, err er
 			return nil, fault.Misusef("layer", text, "has the name of another layer")
 		}
 		names[name] = len(list)
-		f, path, made, err := w.oneRaster("layer", arg)
+		f, path, decided, err := w.oneRaster("layer", arg)
 		if err != nil {
 			return nil, err
 		}
@@ -65,7 +65,7 @@ func (w *work) openLayers(o LayerOptions, from SourceOptions) (_ *layers, err er
 		if err != nil {
 			return nil, err
 		}
-		key, err := w.cellsKey([]string{arg}, []string{made}, nodata, RasterOptions{SourceOptions: from})
+		key, err := w.rasterKey(decided, s.Header())
 		if err != nil {
 			return nil, err
 		}

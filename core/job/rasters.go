@@ -104,13 +104,12 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 	}()
 	var sources []raster.Source
 	assumed := ""
-	made := make([]string, len(paths))
+	parts := make([]string, len(paths))
 	for i, arg := range paths {
-		f, path, key, err := w.oneRaster(role, arg)
+		f, path, decided, err := w.oneRaster(role, arg)
 		if err != nil {
 			return nil, err
 		}
-		made[i] = key
 		out.files = append(out.files, f)
 		s, err := w.adjust(f, path, nodata, o.CRS)
 		if err != nil {
@@ -123,11 +122,12 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 			assumed = a
 			w.note(path + ": " + a)
 		}
+		if parts[i], err = w.rasterKey(decided, s.Header()); err != nil {
+			return nil, err
+		}
 		sources = append(sources, s)
 	}
-	if out.key, err = w.cellsKey(paths, made, nodata, o); err != nil {
-		return nil, err
-	}
+	out.key = keyOf("cells", parts, o.Overlap, o.Resample, o.Measurements)
 	if len(sources) == 1 {
 		out.Source = sources[0]
 		return out, nil
@@ -171,27 +171,28 @@ func wouldMakeUp(path string) error {
 }
 
 // oneRaster opens FILE or FILE#BAND whose cells are wanted. A file of several bands is not read by its first one without
-// being asked. What a plan defines is opened by its name and has a key.
-func (w *work) oneRaster(role, arg string) (f open.File, path, key string, err error) {
+// being asked. What a plan defines is opened by its name.
+func (w *work) oneRaster(role, arg string) (f open.File, path string, d decided, err error) {
 	if made, key, err := w.madeRaster(arg); made != nil || err != nil {
 		if err != nil {
-			return nil, arg, "", err
+			return nil, arg, d, err
 		}
-		return madeFile{made.Source, made}, arg, key, nil
+		return madeFile{made.Source, made}, arg, decided{made: key}, nil
 	}
 	path, band := open.Split(arg)
 	w.reads(role, path)
-	if strings.HasSuffix(strings.ToLower(path), ".asc") {
-		w.readsBeside("", path)
-	}
-	f, err = open.Raster(w.env.files(), path, band)
+	d = decided{band: band, seen: files.Record(w.env.files())}
+	f, err = open.Raster(d.seen, path, band)
 	if err != nil {
 		if before, _, ok := strings.Cut(path, "#"); ok {
 			if _, e := os.Stat(before); e == nil {
 				err = fault.Errorf("%s: there is no such file, and a band is named by its number", arg).Do("write %s#1 for the first", before)
 			}
 		}
-		return nil, path, "", err
+		return nil, path, d, err
+	}
+	for _, name := range d.seen.Found() {
+		w.reads(role, name)
 	}
 	h := f.Header()
 	bands := h.Bands
@@ -208,9 +209,9 @@ func (w *work) oneRaster(role, arg string) (f open.File, path, key string, err e
 	}
 	if err != nil {
 		f.Close()
-		return nil, path, "", err
+		return nil, path, d, err
 	}
-	return w.asStated(f, path), path, "", nil
+	return w.asStated(f, path), path, d, nil
 }
 
 // noCRS says why a raster has no CRS, or no place at all.

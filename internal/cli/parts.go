@@ -59,10 +59,12 @@ type partInput struct {
 	Stamp string `json:"stamp"`
 }
 
-// wholeBelow is the size up to which all of an input is looked at, and endBytes how much of each end of a larger one.
+// wholeBelow is the size up to which all of an input is looked at. Of a larger one, so many samples of sampleBytes each are, from its beginning to its end, and
+// the time when it was changed last: to read all of it for each part would take as long as measuring it.
 const (
-	wholeBelow = 8 << 20
-	endBytes   = 64 << 10
+	wholeBelow  = 8 << 20
+	samples     = 64
+	sampleBytes = 32 << 10
 )
 
 // jobPart is a part that was read.
@@ -313,10 +315,13 @@ func (s *session) stampOf(path string) (string, error) {
 	}
 	if n <= wholeBelow {
 		err = read(0, n)
-	} else if err = read(0, endBytes); err == nil {
-		err = read(n-endBytes, n)
+		return fmt.Sprintf("%d %x", n, h.Sum(nil)[:16]), err
 	}
-	return fmt.Sprintf("%d %x", n, h.Sum(nil)[:16]), err
+	for i := int64(0); i < samples && err == nil; i++ {
+		at := (n - sampleBytes) * i / (samples - 1)
+		err = read(at, at+sampleBytes)
+	}
+	return fmt.Sprintf("%s %x", f.Validator(), h.Sum(nil)[:16]), err
 }
 
 // sealPart is a part as a file: a first line, the digest of all that follows, a head in JSON with its length before it, and the tallies.
@@ -400,7 +405,7 @@ func checkParts(parts []*jobPart, program string) error {
 		case p.Command != first.Command || p.N != first.N || !slices.Equal(p.Groups, first.Groups) || len(p.tallies) != len(first.tallies) || !sameValues(p.Options, first.Options):
 			wrong = append(wrong, fmt.Sprintf("%s is of another job than %s", p.path, first.path))
 		case !slices.Equal(p.Inputs, first.Inputs):
-			wrong = append(wrong, fmt.Sprintf("%s was measured with other inputs than %s: %s", p.path, first.path, otherInput(p.Inputs, first.Inputs)))
+			wrong = append(wrong, fmt.Sprintf("%s was measured with other inputs than %s: %s (copies of a large file must keep its time of change, as cp -p and rsync -a do)", p.path, first.path, otherInput(p.Inputs, first.Inputs)))
 		case at[p.I-1] != "":
 			wrong = append(wrong, fmt.Sprintf("%s and %s are both part %d of %d", at[p.I-1], p.path, p.I, p.N))
 		default:
@@ -455,7 +460,7 @@ func (s *session) sameInputsAsParts(p *jobPart) error {
 		return err
 	}
 	if !slices.Equal(now, p.Inputs) {
-		return fmt.Errorf("the inputs are no longer those of the parts: %s was changed, or others are read: measure the parts again", otherInput(p.Inputs, now))
+		return fmt.Errorf("the inputs are no longer those of the parts: %s was changed, or others are read (copies of a large file must keep its time of change, as cp -p and rsync -a do): measure the parts again", otherInput(p.Inputs, now))
 	}
 	return nil
 }

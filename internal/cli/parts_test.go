@@ -1,11 +1,16 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
+	"time"
+
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/tally"
 )
 
@@ -45,4 +50,24 @@ func TestPartsSayWhatTheyAre(t *testing.T) {
 		require.NoError(t, err)
 		assert.Error(t, new(jobPart).decode(data[len(partKind)+65:]), "%+v", head)
 	}
+}
+
+// Two states of a large input are told apart, wherever they differ.
+func TestStampOfALargeInput(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.tif")
+	data := make([]byte, wholeBelow+1)
+	s := &session{system: files.Disk}
+	stamp := func(at int, when time.Time) string {
+		data[at]++
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		require.NoError(t, os.Chtimes(path, when, when))
+		out, err := s.stampOf(path)
+		require.NoError(t, err)
+		return out
+	}
+	begun := time.Now()
+	first := stamp(0, begun)
+	assert.Equal(t, first, stamp(wholeBelow/2+5, begun), "between two samples, with the time set back: the one case that is not seen")
+	assert.NotEqual(t, first, stamp(wholeBelow/2+5, begun.Add(time.Millisecond)))
+	assert.NotEqual(t, first, stamp(wholeBelow, begun), "its end")
 }

@@ -316,12 +316,29 @@ func (r *planRun) step(i int, counter job.Counter) error {
 		temporaries = &output.Temporaries{}
 		temporaries.Mark(r.store.Mark())
 	}
+	seen := files.Record(r.system)
 	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
-		ctx: r.ctx, system: r.system, remote: r.remote, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
+		ctx: r.ctx, system: seen, remote: r.remote, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
 	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force && !r.plan.Names(path) || r.store.Wrote(path) }}
 	s.plan.begun = r.begunOf(step.Name)
 	done := plan.Done{Name: step.Name, Begun: s.plan.begun, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
-	s.before = func() error { return r.aboutToWrite(s, &done) }
+	s.before = func() error {
+		own := []string{step.Posts()}
+		for _, staged := range s.Staged() {
+			own = append(own, staged.Path)
+		}
+		for _, name := range seen.Found() {
+			if !slices.Contains(own, name) {
+				s.Read(output.Input{Role: "beside", Path: name})
+			}
+		}
+		for _, name := range seen.Absent() {
+			if !slices.Contains(own, name) && !files.IsURL(name) {
+				done.Absent = append(done.Absent, name)
+			}
+		}
+		return r.aboutToWrite(s, &done)
+	}
 	do := commandOf(r.root, step.Command)
 	if err := s.withFiles(func(s *session) error { return do(s, s.options) }); err != nil && !errors.Is(err, errStrict) {
 		return err
@@ -371,7 +388,7 @@ func (r *planRun) keyOf(step *plan.Step) (string, []plan.File, error) {
 
 // isDone reports whether a step need not be done again: all that it was made of and all that it wrote is as it was, and what it posted counts.
 func (r *planRun) isDone(step *plan.Step, key string, old *plan.Done) bool {
-	return old != nil && old.Complete && old.Key == key && r.store.Same(old.Inputs) && r.store.Same(old.Outputs) &&
+	return old != nil && old.Complete && old.Key == key && r.store.Same(old.Inputs) && r.store.Same(old.Outputs) && !slices.ContainsFunc(old.Absent, func(name string) bool { return files.Exists(files.Disk, name) }) &&
 		(step.Posts() == "" || len(old.Postings) > 0 && r.count(step.Posts(), old.Postings))
 }
 

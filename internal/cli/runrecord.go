@@ -22,6 +22,12 @@ func (s *session) sameInputs(path string, record *plan.Record) error {
 	var wrong []string
 	seen := map[string]bool{}
 	for _, d := range record.Steps {
+		for _, name := range d.Absent {
+			if where := plan.At(path, name); !seen[where] && files.Exists(files.Disk, where) {
+				seen[where] = true
+				wrong = append(wrong, where+": it was not there, and is read now")
+			}
+		}
 		for _, f := range d.Inputs {
 			if written[f.Path] || seen[f.Path] || s.ctx.Err() != nil {
 				continue

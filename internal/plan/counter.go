@@ -31,7 +31,7 @@ type Counter struct {
 var ErrPart = errors.New("the part is measured")
 
 // tallyVersion is part of the keys of tallies: it changes when what is measured changes.
-const tallyVersion = "1"
+const tallyVersion = "2"
 
 // keyOfTally is the key of a request for one group of layers, "" for what cannot be kept.
 func keyOfTally(r *tally.Keyed) string {
@@ -54,7 +54,7 @@ func (c *Counter) Digest(path string) (string, error) {
 	if c.Store == nil {
 		return path, nil
 	}
-	return c.Store.Digest(path)
+	return c.Store.KeyDigest(path)
 }
 
 // Count does requests.
@@ -92,6 +92,7 @@ func (c *Counter) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.T
 		}
 		tallies, failed := tally.Together(ctx, missing)
 		end()
+		keeps := c.Store != nil && c.Store.Unchanged() // or the keys are not those of what was read
 		for k, t := range tallies {
 			if t == nil {
 				continue
@@ -106,7 +107,7 @@ func (c *Counter) Count(ctx context.Context, requests []tally.Keyed) ([]*tally.T
 				continue
 			}
 			c.Measured++
-			if c.Tiles += t.Tiles; keys[k] != "" && c.Store != nil {
+			if c.Tiles += t.Tiles; keys[k] != "" && keeps {
 				c.Store.Keep(keys[k], t)
 			}
 		}

@@ -42,6 +42,7 @@ type Done struct {
 	Command  string         `json:"command"`
 	Options  map[string]any `json:"options"` // all of them, with defaults
 	Inputs   []File         `json:"inputs"`
+	Absent   []string       `json:"absent,omitempty"` // files that were looked for and are not there, such as a .prj file
 	Outputs  []File         `json:"outputs"`
 	Posted   string         `json:"posted_to,omitempty"`
 	Postings []int64        `json:"postings,omitempty"`
@@ -158,6 +159,11 @@ func (s *Store) readDone(path string) *Done {
 			}
 		}
 	}
+	for i, name := range d.Absent {
+		if p := filepath.FromSlash(name); !filepath.IsAbs(p) {
+			d.Absent[i] = filepath.Join(s.dir, p)
+		}
+	}
 	return d
 }
 
@@ -170,6 +176,7 @@ func (s *Store) SetDone(d *Done) error {
 			(*list)[i].Path = Relative(s.dir, (*list)[i].Path)
 		}
 	}
+	kept.Absent = relatives(s.dir, kept.Absent)
 	data, err := json.Marshal(kept)
 	if err == nil {
 		err = s.write(s.done(d.Name), seal(data))
@@ -282,10 +289,19 @@ func (p *Plan) RecordOf(program string, begun time.Time, steps []Done) ([]byte, 
 				(*list)[i].Path = Relative(dir, (*list)[i].Path)
 			}
 		}
+		d.Absent = relatives(dir, d.Absent)
 		r.Steps = append(r.Steps, d)
 	}
 	b, err := json.MarshalIndent(r, "", "  ")
 	return append(b, '\n'), err
+}
+
+// relatives are paths relative to a folder.
+func relatives(dir string, paths []string) (out []string) {
+	for _, p := range paths {
+		out = append(out, Relative(dir, p))
+	}
+	return out
 }
 
 // IsRecord reports whether a file is the record of a run.

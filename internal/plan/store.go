@@ -45,6 +45,8 @@ type Store struct {
 
 	mu      sync.Mutex
 	digests map[string]fileDigest // by absolute path
+	asked   map[string]string     // stamps of the files that keys were made of, by absolute path
+	moved   bool                  // one of them was changed while a tally may have been measured from it
 	changed bool
 }
 
@@ -60,7 +62,7 @@ const cacheTag = "Signature: 8a477f597d28d172789f06886806bc55\n# What Verdex kee
 
 // OpenStore opens the cache folder of a plan, which it makes if need be. limit is how many bytes of tallies are kept.
 func OpenStore(dir string, limit int64) (*Store, error) {
-	s := &Store{From: files.Disk, dir: dir, limit: limit, digests: map[string]fileDigest{}}
+	s := &Store{From: files.Disk, dir: dir, limit: limit, digests: map[string]fileDigest{}, asked: map[string]string{}}
 	for _, d := range []string{dir, s.path("tallies"), s.path("steps"), s.path("tables")} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
 			return nil, fmt.Errorf("%s: the cache folder cannot be made (%w): choose another one with cache in the plan", dir, fault.Reason(err))
@@ -320,6 +322,39 @@ func (s *Store) Empty() error {
 func (s *Store) Digest(path string) (string, error) {
 	d, err := s.digest(path)
 	return d.Digest, err
+}
+
+// KeyDigest returns the digest of a file of which the key of a tally is made. [Store.Unchanged] says later whether the file still has it.
+func (s *Store) KeyDigest(path string) (string, error) {
+	d, err := s.digest(path)
+	if err != nil || files.IsURL(path) {
+		return d.Digest, err
+	}
+	full, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if old, again := s.asked[full]; again && old != d.Stamp {
+		s.moved = true
+	}
+	s.asked[full] = d.Stamp
+	return d.Digest, nil
+}
+
+// Unchanged reports whether every file that a key was made of since the last call is still the one that had the digest, so that what was measured meanwhile is that of the keys.
+func (s *Store) Unchanged() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	same := !s.moved
+	for full, stamp := range s.asked {
+		info, err := os.Stat(full)
+		same = same && err == nil && stampOf(info) == stamp
+	}
+	s.moved = false
+	clear(s.asked)
+	return same
 }
 
 // DigestOf reads a file and returns its BLAKE3 in hexadecimal and its size.

@@ -297,3 +297,28 @@ func TestStoreOpenedAtOnce(t *testing.T) {
 		wg.Wait()
 	}
 }
+
+// What was measured while an input was changed is not kept: its key is that of another content.
+func TestTallyOfAChangedFileIsNotKept(t *testing.T) {
+	s := store(t, 1<<20)
+	path := filepath.Join(t.TempDir(), "a.tif")
+	write := func(text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
+	write("one")
+	_, err := s.KeyDigest(path)
+	require.NoError(t, err)
+	assert.True(t, s.Unchanged())
+	first, err := s.KeyDigest(path)
+	require.NoError(t, err)
+	write("other")
+	assert.False(t, s.Unchanged())
+	second, err := s.KeyDigest(path)
+	require.NoError(t, err)
+	assert.NotEqual(t, first, second)
+	assert.True(t, s.Unchanged(), "it was asked for again")
+	_, err = s.KeyDigest(path)
+	require.NoError(t, err)
+	write("more")
+	_, err = s.KeyDigest(path)
+	require.NoError(t, err)
+	assert.False(t, s.Unchanged(), "some of what is measured has the key of the other content")
+}
