@@ -9,6 +9,7 @@ import (
 
 	"github.com/peterstace/simplefeatures/geom"
 
+	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/planar"
 	"github.com/verdex-land/verdex/core/spread"
@@ -147,6 +148,19 @@ func cleanRing(r Ring, geographic bool) (Ring, error) {
 		}
 	}
 	return out, nil
+}
+
+// CheckRings returns an error if a ring jumps from one side of the antimeridian to the other, so that it is not clear which ground it encloses, or has a point
+// that is no longitude and latitude, where the CRS is geographic.
+func CheckRings(g *vector.Geometry, crs *earth.CRS) error {
+	for _, p := range g.Polygons {
+		for _, r := range p {
+			if _, err := cleanRing(r, crs.Geographic()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // orient turns the shell counter-clockwise and holes clockwise. Rings that are turned are copies.

@@ -20,7 +20,11 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	units := make([]geom.Geometry, len(carried.Features))
 	var items []rtree.BulkItem
 	for i := range carried.Features {
-		if units[i], err = vector.Shape(&carried.Features[i].Geometry); err != nil {
+		around, err := vector.Around(s.CRS, &carried.Features[i].Geometry)
+		if err == nil {
+			units[i], err = vector.Shape(around)
+		}
+		if err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of %s is not sound (%w)", larger.Source, larger.Zones[i].ID, err)
 		}
 		if box, ok := units[i].Envelope().AsBox(); ok {
@@ -30,7 +34,11 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	tree := rtree.BulkLoad(items)
 	unit, share = make([]int, len(s.Zones)), make([]float64, len(s.Zones))
 	for i, z := range s.Zones {
-		g, err := vector.Shape(&vector.Geometry{Polygons: z.Polygons})
+		around, err := vector.Around(s.CRS, &vector.Geometry{Polygons: z.Polygons})
+		var g geom.Geometry
+		if err == nil {
+			g, err = vector.Shape(around)
+		}
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of %s is not sound (%w)", s.Source, z.ID, err)
 		}
