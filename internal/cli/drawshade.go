@@ -110,8 +110,13 @@ func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
 		void = void || k < 0
 		f.Colors = append(f.Colors, c)
 	}
+	limits := limitTexts(b.Limits)
 	for k := len(colors) - 1; k >= 0; k-- {
-		f.Keys = append(f.Keys, draw.Key{Name: rounded(b.Limits[k]) + " to " + rounded(b.Limits[k+1]), Color: colors[k], Border: true})
+		name := limits[k]
+		if b.Limits[k] != b.Limits[k+1] {
+			name += " to " + limits[k+1]
+		}
+		f.Keys = append(f.Keys, draw.Key{Name: name, Color: colors[k], Border: true})
 	}
 	if void {
 		f.Keys = append(f.Keys, draw.Key{Name: "no number", Hatch: true})
@@ -124,12 +129,30 @@ func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
 }
 
 // rounded is a number with three digits that count.
-func rounded(v float64) string {
+func rounded(v float64) string { return roundedTo(v, 0) }
+
+// limitTexts are limits as they are rounded, with as many decimals more as it takes to tell them apart.
+func limitTexts(limits []float64) []string {
+	out := make([]string, len(limits))
+	for more := range 12 {
+		apart := true
+		for i, v := range limits {
+			out[i] = roundedTo(v, more)
+			apart = apart && (i == 0 || v == limits[i-1] || out[i] != out[i-1])
+		}
+		if apart {
+			break
+		}
+	}
+	return out
+}
+
+func roundedTo(v float64, more int) string {
 	decimals := 0
 	if a := math.Abs(v); a > 0 && a < 100 {
 		decimals = max(0, min(6, 2-int(math.Floor(math.Log10(a)))))
 	}
-	out := text.Number(v, decimals)
+	out := text.Number(v, decimals+more)
 	if strings.Contains(out, ".") {
 		out = strings.TrimRight(strings.TrimRight(out, "0"), ".")
 	}

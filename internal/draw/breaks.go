@@ -7,7 +7,7 @@ import (
 	"slices"
 )
 
-// Breaks divide numbers into classes: class i has the numbers from Limits[i] up to Limits[i+1], the last one including its upper limit.
+// Breaks divide numbers into classes: class i has the numbers from Limits[i] up to Limits[i+1], the last one including its upper limit, which may be its lower one, too.
 type Breaks struct {
 	Limits    []float64
 	Diverging bool // around zero, for changes
@@ -48,9 +48,10 @@ func NewBreaks(values []float64, how string, n int) (*Breaks, error) {
 		}
 		return b, nil
 	}
-	b := &Breaks{Limits: divide(append(below, 0), how, half), Diverging: true}
-	if len(above) > 0 && above[len(above)-1] > 0 {
-		b.Limits = append(b.Limits, divide(append([]float64{0}, above...), how, half)[1:]...)
+	limits := divide(below, how, half)
+	b := &Breaks{Limits: append(limits[:len(limits)-1], 0), Diverging: true}
+	if len(above) > 0 {
+		b.Limits = append(b.Limits, divide(above, how, half)[1:]...)
 	}
 	return b, nil
 }
@@ -63,53 +64,93 @@ func StatedBreaks(limits []float64) (*Breaks, error) {
 	return &Breaks{limits, limits[0] < 0 && limits[len(limits)-1] > 0}, nil
 }
 
-// divide divides numbers that are sorted.
+// divide divides numbers that are sorted into n classes, or as many as there are different ones. Of quantiles and natural breaks each limit but the last is
+// the least number of its class, so that the last class may be one number.
 func divide(sorted []float64, how string, n int) (limits []float64) {
-	distinct := slices.Compact(slices.Clone(sorted))
-	n = max(1, min(n, len(distinct)-1))
+	var distinct []float64
+	var before []int // how many numbers are less than each of those, and in the end all
+	for i, v := range sorted {
+		if i == 0 || v != sorted[i-1] {
+			distinct, before = append(distinct, v), append(before, i)
+		}
+	}
+	before = append(before, len(sorted))
+	n = min(n, len(distinct))
 	least, most := sorted[0], sorted[len(sorted)-1]
 	switch how {
 	case "quantiles":
-		for i := range n + 1 {
-			limits = append(limits, sorted[min(len(sorted)-1, i*len(sorted)/n)])
-		}
-		limits[n] = most
+		limits = quantiles(distinct, before, n)
 	case "natural":
-		limits = natural(sorted, n)
+		limits = natural(distinct, before, n)
 	default:
-		for i := range n + 1 {
+		for i := range n {
 			limits = append(limits, least+(most-least)*float64(i)/float64(n))
 		}
 	}
-	if limits = slices.Compact(limits); len(limits) < 2 {
-		limits = []float64{least, math.Nextafter(most, math.Inf(1))}
+	return append(limits, most)
+}
+
+// quantiles finds the least number of each of n classes, such that the limits between them lie as near as can be, in all, to where they would
+// divide the numbers evenly. Equal numbers stay together.
+func quantiles(v []float64, before []int, n int) (limits []float64) {
+	m, all := len(v), before[len(v)]
+	off := make([]int, m) // the least sum of distances, the last of the limits being at a number
+	from := make([][]int, n)
+	for i := 1; i < m; i++ { // the first class begins with the first number
+		off[i] = math.MaxInt / 2
 	}
+	for k := 1; k < n; k++ {
+		next := slices.Repeat([]int{math.MaxInt / 2}, m)
+		from[k] = make([]int, m)
+		for i, last := k, k-1; i < m; i++ {
+			if off[i-1] < off[last] {
+				last = i - 1
+			}
+			d := before[i]*n - k*all
+			next[i], from[k][i] = off[last]+max(d, -d), last
+		}
+		off = next
+	}
+	at := n - 1
+	for i := range off {
+		if off[i] < off[at] {
+			at = i
+		}
+	}
+	for k := n - 1; k >= 0; k-- {
+		if limits = append(limits, v[at]); k > 0 {
+			at = from[k][at]
+		}
+	}
+	slices.Reverse(limits)
 	return limits
 }
 
-// natural finds the classes of sorted numbers whose sums of squared differences from their means are least, by dynamic programming. Of more than 1,500 numbers
-// as many quantiles are divided.
-func natural(sorted []float64, n int) []float64 {
+// natural finds the least number of each of n classes, of different numbers in their order, whose sums of squared differences from their means are least, by
+// dynamic programming. Of more than 1,500 numbers as many are divided, so that about as many lie between each of them and the next.
+func natural(v []float64, before []int, n int) (limits []float64) {
 	const most = 1500
-	v := sorted
 	if len(v) > most {
-		v = make([]float64, most)
-		for i := range v {
-			v[i] = sorted[i*(len(sorted)-1)/(most-1)]
+		whole, all := v, before
+		v, before = nil, nil
+		for i := range most {
+			k := i * (len(whole) - 1) / (most - 1)
+			v, before = append(v, whole[k]), append(before, all[k])
 		}
+		before = append(before, all[len(whole)])
 	}
 	m := len(v)
-	sum, squares := make([]float64, m+1), make([]float64, m+1)
+	count, sum, squares := make([]float64, m+1), make([]float64, m+1), make([]float64, m+1)
 	for i, x := range v {
 		x -= v[0]
-		sum[i+1], squares[i+1] = sum[i]+x, squares[i]+x*x
+		many := float64(before[i+1] - before[i])
+		count[i+1], sum[i+1], squares[i+1] = count[i]+many, sum[i]+many*x, squares[i]+many*x*x
 	}
 	cost := func(a, b int) float64 { // of v[a:b]
 		s := sum[b] - sum[a]
-		return squares[b] - squares[a] - s*s/float64(b-a)
+		return squares[b] - squares[a] - s*s/(count[b]-count[a])
 	}
-	best := make([][]float64, n+1)
-	from := make([][]int, n+1)
+	best, from := make([][]float64, n+1), make([][]int, n+1)
 	for k := range best {
 		best[k], from[k] = make([]float64, m+1), make([]int, m+1)
 		for i := range best[k] {
@@ -126,7 +167,6 @@ func natural(sorted []float64, n int) []float64 {
 			}
 		}
 	}
-	limits := []float64{v[m-1]}
 	for k, i := n, m; k > 0; k-- {
 		i = from[k][i]
 		limits = append(limits, v[i])
@@ -158,14 +198,13 @@ func (b *Breaks) Colors() (out []color.NRGBA) {
 		}
 		return out
 	}
-	least, most := -b.Limits[0], b.Limits[n]
-	whole := math.Max(least, most)
+	losing := slices.IndexFunc(b.Limits, func(v float64) bool { return v >= 0 }) // classes below zero
+	whole := float64(max(losing, n-losing))
 	for i := range n {
-		mid := (b.Limits[i] + b.Limits[i+1]) / 2
-		if mid < 0 {
-			out = append(out, ramp(losses, 0.15+0.85*-mid/whole))
+		if i < losing {
+			out = append(out, ramp(losses, 0.15+0.85*float64(losing-i)/whole))
 		} else {
-			out = append(out, ramp(gains, 0.15+0.85*mid/whole))
+			out = append(out, ramp(gains, 0.15+0.85*float64(i-losing+1)/whole))
 		}
 	}
 	return out

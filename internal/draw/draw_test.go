@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -299,4 +300,112 @@ func TestLabelPoint(t *testing.T) {
 	assert.Len(t, ring, 4)
 	assert.Empty(t, clip([][2]float64{{20, 20}, {30, 20}, {30, 30}}, box{0, 0, 10, 10}))
 	assert.Equal(t, []float64{1, 0.5, 20, 50}, []float64{nice(0.7), nice(0.3), nice(11), nice(50)})
+}
+
+// Classes are those that a search of all divisions finds best, and no class is empty: as many numbers are told apart as there may be classes.
+func TestBreaksAreTheBest(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 5))
+	for try := range 400 {
+		v := make([]float64, 1+rng.IntN(9))
+		for i := range v {
+			v[i] = float64(rng.IntN(12)) * 5
+		}
+		slices.Sort(v)
+		distinct := slices.Compact(slices.Clone(v))
+		steps := 1 + try%5
+		n := min(steps, len(distinct))
+		cost := map[string]func(class []float64, before int) float64{
+			"natural": func(class []float64, _ int) (sum float64) {
+				mean := 0.0
+				for _, x := range class {
+					mean += x / float64(len(class))
+				}
+				for _, x := range class {
+					sum += (x - mean) * (x - mean)
+				}
+				return sum
+			},
+			"quantiles": func(_ []float64, before int) float64 { // how far the limit is from an even division; the caller numbers the classes
+				return float64(before)
+			},
+		}
+		for _, how := range []string{"natural", "quantiles"} {
+			total := func(lower []float64) (sum float64) {
+				for k, from := range lower {
+					var class []float64
+					before := 0
+					for _, x := range v {
+						if x < from {
+							before++
+						} else if k == len(lower)-1 || x < lower[k+1] {
+							class = append(class, x)
+						}
+					}
+					if len(class) == 0 {
+						return math.Inf(1)
+					}
+					if c := cost[how](class, before); how == "quantiles" {
+						sum += math.Abs(c*float64(n) - float64(k*len(v)))
+					} else {
+						sum += c
+					}
+				}
+				return sum
+			}
+			least := math.Inf(1)
+			for chosen := range 1 << len(distinct) {
+				var lower []float64
+				for i, x := range distinct {
+					if chosen>>i&1 == 1 {
+						lower = append(lower, x)
+					}
+				}
+				if len(lower) == n && lower[0] == distinct[0] {
+					least = math.Min(least, total(lower))
+				}
+			}
+			b, err := NewBreaks(v, how, steps)
+			require.NoError(t, err)
+			require.Len(t, b.Limits, n+1, "%s of %v in %d", how, v, steps)
+			require.InDelta(t, least, total(b.Limits[:n]), 1e-9, "%s of %v in %d: %v", how, v, steps, b.Limits)
+			seen := map[int]bool{}
+			for _, x := range v {
+				seen[b.Of(x)] = true
+			}
+			require.Len(t, seen, n)
+		}
+	}
+	b, err := NewBreaks([]float64{5, 95}, "equal", 5)
+	require.NoError(t, err)
+	assert.NotEqual(t, b.Of(5), b.Of(95))
+	assert.NotEqual(t, b.Colors()[b.Of(5)], b.Colors()[b.Of(95)])
+}
+
+// Losses, gains and what stays have colours of their own, however far apart they are.
+func TestColorsOfClassesDiffer(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 5))
+	for range 200 {
+		var v []float64
+		for range 2 + rng.IntN(12) {
+			v = append(v, math.Round(rng.NormFloat64()*math.Pow(10, float64(rng.IntN(4)))))
+		}
+		for _, how := range []string{"equal", "quantiles", "natural"} {
+			b, err := NewBreaks(v, how, 2+rng.IntN(8))
+			require.NoError(t, err)
+			require.True(t, slices.IsSorted(b.Limits), "%v", b.Limits)
+			colors := map[color.NRGBA]bool{}
+			for _, c := range b.Colors() {
+				colors[c] = true
+			}
+			require.Len(t, colors, len(b.Limits)-1)
+			for _, x := range v {
+				k := b.Of(x)
+				require.GreaterOrEqual(t, k, 0)
+				require.True(t, x >= b.Limits[k] && x <= b.Limits[k+1])
+				if b.Diverging && x != 0 {
+					require.Equal(t, x < 0, b.Limits[k] < 0, "%v is in a class of its own sign in %v", x, b.Limits)
+				}
+			}
+		}
+	}
 }
