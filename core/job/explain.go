@@ -168,8 +168,10 @@ func ExplainExtent(ctx context.Context, env Env, o MeasureOptions, zoneID, class
 	if err := x.cells(ctx, l.source, at, o.centres(), wanted); err != nil {
 		return nil, nil, err
 	}
-	if math.Abs(float64(x.WholeCells)+x.CutShare-x.Cells) > 1e-6*math.Max(1, x.Cells) {
-		return nil, nil, fmt.Errorf("%s: counted cell by cell, %s holds %.6f cells of the class, and measured %.6f: please report this", l.name, x.ZoneID, float64(x.WholeCells)+x.CutShare, x.Cells)
+	// In the plane a cut cell has another share than on the ground, the more so the larger it is; what was measured is that on the ground.
+	planar := x.CutShare
+	if x.CutShare = x.Cells - float64(x.WholeCells); math.Abs(x.CutShare-planar) > 1e-6*math.Max(1, x.Cells)+0.02*float64(x.CutCells) {
+		return nil, nil, fmt.Errorf("%s: counted cell by cell, %s holds %.6f cells of the class, and measured %.6f: was the file changed meanwhile?", l.name, x.ZoneID, float64(x.WholeCells)+planar, x.Cells)
 	}
 	if x.Cells > 0 {
 		x.MeanCell = x.Area * t.unit.M2 / x.Cells
@@ -194,8 +196,16 @@ func kindAndCode(m cover.Meaning, legend *cover.Legend, row *extent.Row) bool {
 // oneZone picks a zone by its id or its name.
 func oneZone(set *zone.Set, place *zone.Placement, id string) (*zone.Set, *zone.Placement, error) {
 	k := slices.IndexFunc(set.Zones, func(z zone.Zone) bool { return z.ID == id })
-	if k < 0 {
-		k = slices.IndexFunc(set.Zones, func(z zone.Zone) bool { return z.Name == id && id != "" })
+	if k < 0 && id != "" {
+		var ids []string
+		for i, z := range set.Zones {
+			if z.Name == id {
+				k, ids = i, append(ids, z.ID)
+			}
+		}
+		if len(ids) > 1 {
+			return nil, nil, fault.Misusef("zone", id, "is the name of %s of %s: choose one by its id, %s", text.Count(len(ids), "zone"), set.Source, text.List(ids, 20))
+		}
 	}
 	if k < 0 && id == "" && len(set.Zones) == 1 {
 		k = 0

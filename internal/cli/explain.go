@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/check"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
@@ -63,12 +65,16 @@ type explained struct {
 	Notes       []string         `json:"notes"`
 }
 
+// tableRow is what a table says.
 type tableRow struct {
-	Epoch string  `json:"epoch"`
-	Zone  string  `json:"zone"`
-	Class string  `json:"class"`
-	Area  float64 `json:"area"`
-	Unit  string  `json:"unit"`
+	Epoch     string  `json:"epoch"`
+	FromEpoch string  `json:"from_epoch,omitempty"`
+	Zone      string  `json:"zone"`
+	Class     string  `json:"class"`
+	Area      float64 `json:"area"`
+	Unit      string  `json:"unit"`
+	zoneID    string
+	rounding  float64 // what the area may be off by for its digits
 }
 
 type explainedCheck struct {
@@ -339,32 +345,85 @@ func (x *explainer) table(path string) error {
 	return x.rowOf(path)
 }
 
-// recorded explains a number of a table that a run has written.
+// recorded explains a number of a table that a run has written. The table is read first, so that the number that is explained is compared with it.
 func (x *explainer) recorded(where string, r *plan.Record, step plan.Done, f plan.File, path string) error {
-	if now, _, err := plan.DigestOf(path); err != nil {
+	if err := x.findRow(path); err != nil {
 		return err
-	} else if now != f.Digest {
-		x.out.Notes = append(x.out.Notes, path+": it was changed since the run that wrote it, so its number may be another one")
+	}
+	changed, err := x.changedSince(where, step, f, path)
+	if err != nil {
+		return err
 	}
 	p, err := plan.Parse(x.system, plan.At(where, r.PlanPath), []byte(r.Plan), planCommands(newRoot(x.version, x.stdout, x.w)))
 	if err != nil {
 		return planError(err)
 	}
 	for _, s := range p.Steps {
-		if s.Name == step.Name {
-			if x.o.Zones == "" {
-				x.o.Zones = s.Zones
-			}
-			if x.o.Epoch == "" {
-				x.o.Epoch = s.Epoch
-			}
+		if s.Name == step.Name && x.o.Zones == "" {
+			x.o.Zones = s.Zones
 		}
 	}
+	row := x.out.Row
+	x.o.Zone = row.zoneID
+	if x.o.Epoch = row.Epoch; row.FromEpoch != "" && x.o.FromClass != "" {
+		x.o.Since = row.FromEpoch
+	}
 	if err := x.plan(p); err != nil {
+		if len(changed) > 0 {
+			err = fmt.Errorf("%w (changed since the run that wrote %s: %s)", err, path, text.List(changed, 10))
+		}
 		return err
 	}
 	x.out.MadeBy = fmt.Sprintf("%s, by %s, %s, %s", where, r.Program, step.Name, r.Ended.Format("2006-01-02 15:04 UTC"))
+	x.compare(path, changed)
 	return nil
+}
+
+// changedSince are the files that are no longer what they were when a step was done: what it wrote, what it read, and what was not there.
+func (x *explainer) changedSince(where string, step plan.Done, wrote plan.File, path string) (out []string, err error) {
+	now, _, err := plan.DigestOf(path)
+	if err != nil {
+		return nil, err
+	}
+	if now != wrote.Digest {
+		out = append(out, path)
+	}
+	for _, in := range step.Inputs {
+		file := plan.At(where, in.Path)
+		if files.IsURL(file) {
+			if x.otherState(file, in) != "" {
+				out = append(out, file)
+			}
+			continue
+		}
+		if now, _, err := plan.DigestOf(file); err != nil || now != in.Digest {
+			out = append(out, file)
+		}
+	}
+	for _, name := range step.Absent {
+		if file := plan.At(where, name); files.Exists(files.Disk, file) {
+			out = append(out, file)
+		}
+	}
+	return out, nil
+}
+
+// compare says whether the number that was explained is that of the table, and what has changed if it is not.
+func (x *explainer) compare(path string, changed []string) {
+	row, of := x.out.Row, x.out.Explanation
+	what := "nothing that the record of the run names has changed, so another program or another processor may have made it"
+	if len(changed) > 0 {
+		what = "since the run that wrote it, " + text.List(changed, 10) + map[bool]string{true: " has", false: " have"}[len(changed) == 1] + " changed"
+	}
+	now, then := of.Area*unitSize(of.Unit), row.Area*unitSize(row.Unit)
+	switch {
+	case math.Abs(now-then) > row.rounding*unitSize(row.Unit)+1e-9*math.Abs(then):
+		note := fmt.Sprintf("%s has %s, and what is explained here is what is measured now, %s: %s", path, amount(row.Area, row.Unit), amount(of.Area, of.Unit), what)
+		x.out.Notes = append(x.out.Notes, note)
+		x.Warn(note)
+	case len(changed) > 0:
+		x.out.Notes = append(x.out.Notes, what+"; the number is the same")
+	}
 }
 
 // rowOf shows what a table says by itself.
@@ -372,33 +431,116 @@ func (x *explainer) rowOf(path string) error {
 	if x.o.FromClass != "" {
 		return fmt.Errorf("%s: no record of a run lies beside it, so nothing says what its transitions were made of: name the plan or the book", path)
 	}
-	found := false
-	_, err := tables.Each(x.system, path, []string{"zone_id", "class_code", "area", "unit"}, []string{"epoch", "zone_name", "class_name"}, func(r rows.Row) error {
-		is := func(asked string, of ...string) bool { return slices.Contains(of, asked) }
-		if x.o.Zone != "" && !is(x.o.Zone, r.Cell["zone_id"], r.Cell["zone_name"]) || !is(x.o.Class, r.Cell["class_code"], r.Cell["class_name"]) {
-			return nil
-		}
-		area := 0.0
-		if _, err := fmt.Sscan(r.Cell["area"], &area); err != nil {
-			return fmt.Errorf("%s: line %d: the area %q is not a number", path, r.Line, r.Cell["area"])
-		}
-		if x.o.Epoch != "" && r.Cell["epoch"] != x.o.Epoch {
-			return nil
-		}
-		if found {
-			return usage("%s: several rows are about that class: name the zone with --zone and the epoch with --epoch", path)
-		}
-		found = true
-		x.out.Row = &tableRow{r.Cell["epoch"], strings.TrimSpace(r.Cell["zone_id"] + " " + r.Cell["zone_name"]), strings.TrimSpace(r.Cell["class_code"] + " " + r.Cell["class_name"]), area, r.Cell["unit"]}
-		return nil
-	})
-
-	if err != nil {
+	if err := x.findRow(path); err != nil {
 		return err
-	}
-	if !found {
-		return fmt.Errorf("%s: no row is about zone %s and class %s: check both", path, x.o.Zone, x.o.Class)
 	}
 	x.out.Notes = append(x.out.Notes, path+": no record of a run lies beside it, so nothing says what it was made of: verdex run leaves one")
 	return nil
+}
+
+// findRow finds the one row of a table of extents, of change or of transitions that is asked for.
+func (x *explainer) findRow(path string) error {
+	var found []tableRow
+	var wrong error
+	var zones, epochs []string // of the table
+	add := func(to *[]string, name string) {
+		if name != "" && !slices.Contains(*to, name) {
+			*to = append(*to, name)
+		}
+	}
+	_, err := tables.Each(x.system, path, []string{"zone_id", "unit"}, nil, func(r rows.Row) error {
+		row, ok, err := x.rowAsked(r)
+		if err != nil {
+			wrong = fmt.Errorf("%s: line %d: %w", path, r.Line, err)
+			return wrong
+		}
+		add(&zones, r.Cell["zone_id"])
+		add(&zones, r.Cell["zone_name"])
+		for _, name := range []string{"epoch", "from_epoch", "to_epoch"} {
+			add(&epochs, r.Cell[name])
+		}
+		if ok {
+			found = append(found, row)
+		}
+		return nil
+	})
+	if wrong != nil {
+		return wrong
+	}
+	if err != nil {
+		return fmt.Errorf("%w: name a table of extents, of change or of transitions", err)
+	}
+	differ := func(of func(tableRow) string) (out []string) {
+		for _, r := range found {
+			if v := of(r); !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+		return out
+	}
+	switch {
+	case len(found) == 0 && x.o.Zone != "" && !slices.Contains(zones, x.o.Zone):
+		return usage("%s: no row is about zone %s: it has %s", path, x.o.Zone, text.List(zones, 20))
+	case len(found) == 0 && x.o.Epoch != "" && !slices.Contains(epochs, x.o.Epoch):
+		return usage("%s: no row is about the epoch %s: it has %s", path, x.o.Epoch, text.List(epochs, 20))
+	case len(found) == 0 && x.o.FromClass != "":
+		return fmt.Errorf("%s: no row has a transition from %s to %s there", path, x.o.FromClass, x.o.ToClass)
+	case len(found) == 0:
+		return fmt.Errorf("%s: no row is about the class %s there", path, x.o.Class)
+	case len(found) == 1:
+		x.out.Row = &found[0]
+		return nil
+	}
+	if ids := differ(func(r tableRow) string { return r.zoneID }); len(ids) > 1 {
+		return usage("%s: several zones have such a row: name one by its id with --zone: %s", path, text.List(ids, 20))
+	}
+	if labels := differ(func(r tableRow) string { return r.Epoch }); len(labels) > 1 {
+		return usage("%s: several epochs have such a row: name one with --epoch: %s", path, text.List(labels, 20))
+	}
+	if labels := differ(func(r tableRow) string { return r.FromEpoch }); len(labels) > 1 && x.o.FromClass != "" {
+		return usage("%s: several pairs of epochs have such a row: name the earlier one with --since: %s", path, text.List(labels, 20))
+	}
+	x.out.Row = &found[len(found)-1]
+	return nil
+}
+
+// rowAsked is what a row says of what is asked for, if it is about that.
+func (x *explainer) rowAsked(r rows.Row) (row tableRow, ok bool, err error) {
+	is := func(asked string, of ...string) bool { return slices.Contains(of, asked) }
+	c := r.Cell
+	if x.o.Zone != "" && !is(x.o.Zone, c["zone_id"], c["zone_name"]) {
+		return row, false, nil
+	}
+	number, class := "area", strings.TrimSpace(c["class_code"]+" "+c["class_name"])
+	row = tableRow{Epoch: c["epoch"], Zone: strings.TrimSpace(c["zone_id"] + " " + c["zone_name"]), Unit: c["unit"], zoneID: c["zone_id"]}
+	if x.o.FromClass != "" {
+		class = c["from_name"] + " to " + c["to_name"]
+		ok = is(x.o.FromClass, c["from_code"], c["from_name"]) && is(x.o.ToClass, c["to_code"], c["to_name"])
+	} else {
+		ok = is(x.o.Class, c["class_code"], c["class_name"], c["kind"])
+	}
+	if c["to_epoch"] != "" {
+		row.FromEpoch, row.Epoch = c["from_epoch"], c["to_epoch"]
+		if x.o.FromClass == "" { // of change: the extent at either end
+			if number = "closing"; x.o.Epoch == c["from_epoch"] {
+				number, row.FromEpoch, row.Epoch = "opening", "", c["from_epoch"]
+			}
+		}
+	}
+	if row.Class = class; !ok || x.o.Epoch != "" && row.Epoch != x.o.Epoch || x.o.Since != "" && row.FromEpoch != x.o.Since {
+		return row, false, nil
+	}
+	cell, there := c[number]
+	if !there {
+		return row, false, fmt.Errorf("it has no column %q", number)
+	}
+	if row.Area, err = decimal.Finite(cell); err != nil {
+		return row, false, fmt.Errorf("the %s %q is not a number", number, cell)
+	}
+	if _, decimals, ok := strings.Cut(cell, "."); ok {
+		row.rounding = math.Pow10(-len(decimals)) / 2
+	} else {
+		row.rounding = 0.5
+	}
+	return row, true, nil
 }

@@ -42,7 +42,11 @@ func paintExplained(c *canvas, e *explained) error {
 	if x := e.Explanation; x != nil {
 		paintExplanation(c, x, fact)
 	} else if r := e.Row; r != nil {
-		c.line(c.bold(fmt.Sprintf("%s in %s, %s: %s", r.Class, r.Zone, r.Epoch, amount(r.Area, r.Unit))))
+		when := r.Epoch
+		if when != "" {
+			when = ", " + when
+		}
+		c.line(c.bold(fmt.Sprintf("%s in %s%s: %s", r.Class, r.Zone, when, amount(r.Area, r.Unit))))
 		c.line()
 	} else if n := len(e.Postings); n > 0 {
 		p := e.Postings[n-1]
