@@ -3,6 +3,9 @@ package cover
 import (
 	"fmt"
 	"strconv"
+
+	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/text"
 )
 
 // Named is a zone or class, by id or code.
@@ -14,6 +17,32 @@ func (n Named) Label() string {
 		return n.ID
 	}
 	return n.Name
+}
+
+// FindZone finds the zone that somebody asks for by its id, or by its name if it is the only one of that name; source is what has the zones, for the error.
+func FindZone(zones []Named, asked, source string) (int, error) {
+	found := -1
+	var ids, all []string
+	for i, z := range zones {
+		if z.ID == asked {
+			return i, nil
+		}
+		if z.Name == asked && asked != "" {
+			found, ids = i, append(ids, z.ID)
+		}
+		label := z.ID
+		if z.Name != "" && z.Name != z.ID {
+			label += " " + z.Name
+		}
+		all = append(all, label)
+	}
+	switch {
+	case len(ids) > 1:
+		return -1, fault.Misusef("zone", asked, "is the name of %s of %s: choose one by its id, %s", text.Count(len(ids), "zone"), source, text.List(ids, 20))
+	case found < 0:
+		return -1, fault.Misusef("zone", asked, "is none of the zones of %s (%s)", source, text.List(all, 20))
+	}
+	return found, nil
 }
 
 // NamedClasses are the classes of a legend.

@@ -195,31 +195,12 @@ func kindAndCode(m cover.Meaning, legend *cover.Legend, row *extent.Row) bool {
 
 // oneZone picks a zone by its id or its name.
 func oneZone(set *zone.Set, place *zone.Placement, id string) (*zone.Set, *zone.Placement, error) {
-	k := slices.IndexFunc(set.Zones, func(z zone.Zone) bool { return z.ID == id })
-	if k < 0 && id != "" {
-		var ids []string
-		for i, z := range set.Zones {
-			if z.Name == id {
-				k, ids = i, append(ids, z.ID)
-			}
+	k := 0
+	if id != "" || len(set.Zones) != 1 {
+		var err error
+		if k, err = cover.FindZone(NamedZones(set), id, set.Source); err != nil {
+			return nil, nil, err
 		}
-		if len(ids) > 1 {
-			return nil, nil, fault.Misusef("zone", id, "is the name of %s of %s: choose one by its id, %s", text.Count(len(ids), "zone"), set.Source, text.List(ids, 20))
-		}
-	}
-	if k < 0 && id == "" && len(set.Zones) == 1 {
-		k = 0
-	}
-	if k < 0 {
-		var ids []string
-		for _, z := range set.Zones {
-			label := z.ID
-			if z.Name != "" && z.Name != z.ID {
-				label += " " + z.Name
-			}
-			ids = append(ids, label)
-		}
-		return nil, nil, fault.Misusef("zone", id, "is none of the zones of %s (%s)", set.Source, text.List(ids, 20))
 	}
 	one, at := *set, *place
 	one.Zones, at.Outlines = set.Zones[k:k+1], place.Outlines[k:k+1]
@@ -227,6 +208,15 @@ func oneZone(set *zone.Set, place *zone.Placement, id string) (*zone.Set, *zone.
 		return nil, nil, fault.Errorf("%s: the zone %s lies wholly outside the raster", set.Source, id)
 	}
 	return &one, &at, nil
+}
+
+// NamedZones are the zones of a set by id and name.
+func NamedZones(set *zone.Set) []cover.Named {
+	out := make([]cover.Named, len(set.Zones))
+	for i, z := range set.Zones {
+		out[i] = cover.Named{ID: z.ID, Name: z.Name}
+	}
+	return out
 }
 
 // rowOf finds the row of a class, or of ground of no class (nodata).

@@ -137,14 +137,13 @@ func trendFigureCommand() *cli.Command {
 
 func (s *session) trendOf(a *job.ExtentSeries, o *trendFigureOptions) (draw.Figure, error) {
 	f := &draw.TrendFigure{Labels: a.Epochs, Times: timesOf(a.Epochs), Unit: a.Unit.Name}
-	var zones []cover.Named
-	for _, z := range a.Zones {
-		if o.Zone == "" && !a.IsUnit(z.ID) || o.Zone != "" && (z.ID == o.Zone || z.Name == o.Zone) {
-			zones = append(zones, z)
+	zones := slices.DeleteFunc(slices.Clone(a.Zones), func(z cover.Named) bool { return a.IsUnit(z.ID) })
+	if o.Zone != "" {
+		k, err := cover.FindZone(a.Zones, o.Zone, "the tables")
+		if err != nil {
+			return nil, err
 		}
-	}
-	if len(zones) == 0 {
-		return nil, usage("--zone %s is none of the zones of the tables", o.Zone)
+		zones = a.Zones[k : k+1]
 	}
 	for i, c := range a.Classes {
 		l := draw.Line{Key: draw.Key{Name: c.Label(), Color: colorOf(sheets.ColorOf(a.Legend, i, c))}}
@@ -283,8 +282,12 @@ func cellsOf(a *job.Matrices, pair [2]string, zone string) ([][]float64, error) 
 	for i := range cells {
 		cells[i] = make([]float64, n)
 	}
-	if zone != "" && !slices.ContainsFunc(a.Zones, func(z cover.Named) bool { return z.ID == zone || z.Name == zone }) {
-		return nil, usage("--zone %s is none of the zones of the tables", zone)
+	if zone != "" {
+		k, err := cover.FindZone(a.Zones, zone, "the tables")
+		if err != nil {
+			return nil, err
+		}
+		zone = a.Zones[k].ID
 	}
 	at := map[string]int{}
 	for i, c := range a.Classes {
@@ -294,7 +297,7 @@ func cellsOf(a *job.Matrices, pair [2]string, zone string) ([][]float64, error) 
 		if m.Pair != pair || m.Outside || m.From == "" || m.To == "" {
 			continue
 		}
-		if zone != "" && m.Zone != zone && !slices.ContainsFunc(a.Zones, func(z cover.Named) bool { return z.ID == m.Zone && z.Name == zone }) {
+		if zone != "" && m.Zone != zone {
 			continue
 		}
 		cells[at[m.From]][at[m.To]] += m.M2 / a.Unit.M2

@@ -52,13 +52,16 @@ func (s *session) historiesOf(o job.HistoriesOptions, zone string) (*job.Histori
 // historiesIn are the histories of a zone, or those of all zones, of which each is one.
 func historiesIn(h *account.Histories, zone string) (out []account.History, err error) {
 	at := map[string]int{}
-	found := zone == ""
+	one := -1
+	if zone != "" {
+		if one, err = cover.FindZone(h.Zones, zone, "the tables"); err != nil {
+			return nil, err
+		}
+	}
 	for _, x := range h.List {
-		z := h.Zones[x.Zone]
-		if zone != "" && z.ID != zone && z.Name != zone {
+		if one >= 0 && x.Zone != one {
 			continue
 		}
-		found = true
 		key := fmt.Sprint(x.Codes)
 		if k, ok := at[key]; ok {
 			out[k].M2 += x.M2
@@ -66,9 +69,6 @@ func historiesIn(h *account.Histories, zone string) (out []account.History, err 
 		}
 		at[key] = len(out)
 		out = append(out, x)
-	}
-	if !found {
-		return nil, usage("--zone %s is none of the zones of the tables", zone)
 	}
 	return out, nil
 }

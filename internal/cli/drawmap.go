@@ -48,12 +48,9 @@ middle. Ground without a class is hatched. Only what is shown is read, from the 
 func (s *session) mapOf(m *job.Mapped, o *mapFigureOptions, d draw.Options) (draw.Figure, error) {
 	chosen := -1
 	if o.Zone != "" {
-		if chosen = slices.IndexFunc(m.Zones.Zones, func(z zone.Zone) bool { return z.ID == o.Zone || z.Name == o.Zone }); chosen < 0 {
-			var ids []string
-			for _, z := range m.Zones.Zones {
-				ids = append(ids, z.ID)
-			}
-			return nil, usage("--zone %s is none of the zones of %s (%s)", o.Zone, m.Zones.Source, text.List(ids, 20))
+		var err error
+		if chosen, err = cover.FindZone(job.NamedZones(m.Zones), o.Zone, m.Zones.Source); err != nil {
+			return nil, err
 		}
 	}
 	f := &draw.MapFigure{Plane: planeOf(m.Placement, chosen, m.Whole), Areas: areasOf(m.Zones, m.Placement, chosen, m.Whole)}

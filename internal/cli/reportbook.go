@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"github.com/verdex-land/verdex/core/account"
+
 	"math"
 	"slices"
 
@@ -74,25 +76,33 @@ func (b *reportBuilder) bookChange(where string, unit float64) error {
 	if len(a.Zones) != len(b.zones) {
 		return fault.Errorf("%s: it has %s, and %s has %d: name accounts of the same zones", name, text.Count(len(a.Zones), "zone"), b.o.From[0], len(b.zones))
 	}
-	var at []int
+	at := map[string]int{}
 	for i, c := range a.Classes {
-		at = append(at, b.classAt(c, sheets.ColorOf(a.Legend, i, c)))
+		at[c.ID] = b.classAt(c, sheets.ColorOf(a.Legend, i, c))
 	}
 	for _, pair := range a.Pairs {
 		if !slices.Contains(b.out.Epochs, pair[0]) || !slices.Contains(b.out.Epochs, pair[1]) {
 			return fault.Errorf("%s: it compares %s with %s, of which %s has no extents: name accounts of the same epochs", name, pair[0], pair[1], b.o.From[0])
 		}
-		cells, err := cellsOf(a, pair, "")
-		if err != nil {
-			return err
-		}
 		m := moved{from: pair[0], to: pair[1], whole: pair == [2]string{first, last}, cells: make([][]float64, len(b.classes))}
 		for k := range m.cells {
 			m.cells[k] = make([]float64, len(b.classes))
 		}
-		for i := range cells {
-			for k, v := range cells[i] {
-				m.cells[at[i]][at[k]] += v * a.Unit.M2 / unit
+		both := map[string][]account.Move{}
+		for _, v := range a.Grouped() {
+			if v.Pair != pair || v.Outside || v.From == "" || v.To == "" {
+				continue
+			}
+			m.cells[at[v.From]][at[v.To]] += v.M2 / unit
+			both[v.Zone] = append(both[v.Zone], v)
+		}
+		for _, z := range a.Zones {
+			if m.whole {
+				b.onBoth(z.ID, func(add func(from, to int, area float64)) {
+					for _, v := range both[z.ID] {
+						add(at[v.From], at[v.To], v.M2/unit)
+					}
+				})
 			}
 		}
 		b.moves = append(b.moves, m)

@@ -155,7 +155,7 @@ func (b *reportBuilder) figures() error {
 			trend.Lines[k].Values = append(trend.Lines[k].Values, v)
 		}
 	}
-	if err := b.figure("extents", "trend", "Extents over time, all zones together", "A line for each class through its extents at "+strings.Join(r.Epochs, ", ")+". The tables of the zones have the numbers.", "svg", trend, 520); err != nil {
+	if err := b.figure("extents", "trend", "Extents over time, all zones together, on all ground that each epoch maps", "A line for each class through its extents at "+strings.Join(r.Epochs, ", ")+". The tables of the zones have the numbers.", "svg", trend, 520); err != nil {
 		return err
 	}
 	var flows draw.FlowsFigure

@@ -205,7 +205,11 @@ func (b *reportBuilder) measured(n int, label string, r *job.Measured) {
 		row := make([]float64, len(b.classes))
 		for _, part := range z.Rows() {
 			if part.Kind == cover.Classified {
-				row[b.classAt(cover.Named{ID: part.Code, Name: part.Name}, part.Color)] += part.Area
+				k := b.classAt(cover.Named{ID: part.Code, Name: part.Name}, part.Color)
+				for len(row) <= k {
+					row = append(row, 0)
+				}
+				row[k] += part.Area
 			}
 		}
 		b.setExtents(zone, n, row)
@@ -280,6 +284,15 @@ func (b *reportBuilder) changed(o *changeOptions) error {
 					m.cells[at[t.From]][at[t.To]] += pair.Area(t.Extent)
 				}
 			}
+			if m.whole {
+				b.onBoth(z.ID, func(add func(from, to int, area float64)) {
+					for _, t := range z.Transitions {
+						if int(t.From) < len(at) && int(t.To) < len(at) {
+							add(at[t.From], at[t.To], pair.Area(t.Extent))
+						}
+					}
+				})
+			}
 		}
 		b.moves = append(b.moves, m)
 	}
@@ -295,6 +308,20 @@ func (b *reportBuilder) changed(o *changeOptions) error {
 	}
 	b.zonesOn(m, areasOf(set, place, -1, o.Zones == ""), plane, func(i int) string { return set.Zones[i].ID })
 	return b.drawDifference(r, o.Zones == "")
+}
+
+// onBoth gives a zone its extents on the ground that the first and the last epoch map, by the transitions there.
+func (b *reportBuilder) onBoth(id string, each func(add func(from, to int, area float64))) {
+	k, known := b.zones[id]
+	if !known {
+		return
+	}
+	z := &b.out.Zones[k]
+	z.Opening, z.Closing = make([]float64, len(b.classes)), make([]float64, len(b.classes))
+	each(func(from, to int, area float64) {
+		z.Opening[from] += area
+		z.Closing[to] += area
+	})
 }
 
 // oneMap takes in the map of the only epoch.

@@ -14,6 +14,7 @@ import (
 	"image/png"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -58,6 +59,43 @@ type Zone struct {
 	ID, Name string
 	Area     float64
 	Extents  [][]float64 // by epoch and class; NaN where it was not measured
+	// Opening and Closing are the extents by class at the first and at the last epoch on the ground that both map, which all change is about; nil where
+	// that is not known.
+	Opening, Closing []float64
+}
+
+// net is the net change of a class.
+func (z Zone) net(k int) float64 {
+	if z.Opening == nil {
+		return z.Extents[len(z.Extents)-1][k] - z.Extents[0][k]
+	}
+	return z.Closing[k] - z.Opening[k]
+}
+
+// once is the ground that only one of the first and the last epoch maps, 0 for what is rounded.
+func (z Zone) once(last bool) float64 {
+	all, both := z.Extents[0], z.Opening
+	if last {
+		all, both = z.Extents[len(z.Extents)-1], z.Closing
+	}
+	v := sum(all) - sum(both)
+	if both == nil || math.Abs(v) < 1e-9*z.Area {
+		return 0
+	}
+	return v
+}
+
+// common reports whether it is known which ground both epochs map.
+func (r *Report) common() bool {
+	return !slices.ContainsFunc(r.Zones, func(z Zone) bool { return z.Opening == nil })
+}
+
+// once is that of all zones.
+func (r *Report) once(last bool) (v float64) {
+	for _, z := range r.Zones {
+		v += z.once(last)
+	}
+	return v
 }
 
 // Label is the id of a zone with its name.
@@ -156,7 +194,7 @@ func Write(w io.Writer, r *Report) error {
 		"count":    text.Count, "anchor": func(i int) string { return "zone-" + strconv.Itoa(i+1) },
 		"row":    r.row,
 		"swatch": swatch,
-		"net":    func(z Zone, k int) float64 { return z.Extents[len(z.Extents)-1][k] - z.Extents[0][k] },
+		"net":    Zone.net, "once": Zone.once, "onceInAll": r.once, "common": r.common,
 		"share": func(z Zone, k int) float64 {
 			return z.Extents[len(z.Extents)-1][k] / sum(z.Extents[len(z.Extents)-1]) * 100
 		},
@@ -193,12 +231,14 @@ func Write(w io.Writer, r *Report) error {
 // how says how numbers are made, by the kind of column that the page has for them.
 func (r *Report) how() map[string]string {
 	first, latest := r.Epochs[0], r.Epochs[len(r.Epochs)-1]
-	return map[string]string{
+	how := map[string]string{
 		"zone":             "The area inside the outline of the zone on the ellipsoid, with the ground that has no class.",
 		"extent":           "The true areas of the cells of the class inside the zone, added up; a cell that the outline cuts counts by the share that lies inside.",
 		"share":            "The extent of the class, divided by the extents of all classes in the zone.",
-		"difference":       fmt.Sprintf("The extent in %s, less the extent in %s.", latest, first),
-		"difference share": fmt.Sprintf("The extent in %s less the extent in %s, divided by the extent in %s.", latest, first, first),
+		"difference":       fmt.Sprintf("Additions less reductions, on the ground that both %s and %s map.", first, latest),
+		"difference share": fmt.Sprintf("Net change, divided by the extent in %s, both on the ground that both %s and %s map.", first, first, latest),
+		"once first":       fmt.Sprintf("The ground of the zone that has a class in %s and none in %s, so that it has no part in the change.", first, latest),
+		"once latest":      fmt.Sprintf("The ground of the zone that has a class in %s and none in %s, so that it has no part in the change.", latest, first),
 		"opening":          fmt.Sprintf("The ground of the class in %s that %s maps too, in all zones together.", first, latest),
 		"additions":        fmt.Sprintf("The ground that had another class in %s and has this one in %s, in all zones together.", first, latest),
 		"reductions":       fmt.Sprintf("The ground that had this class in %s and has another one in %s, in all zones together.", first, latest),
@@ -212,6 +252,11 @@ func (r *Report) how() map[string]string {
 		"adjusted":         "The extent of the class on the ground, estimated from the samples in each class of the map and the areas of those classes.",
 		"interval":         "Half of the 95 % confidence interval of the adjusted extent: 1.96 standard errors of the stratified estimate.",
 	}
+	if !r.common() {
+		how["difference"] = fmt.Sprintf("The extent in %s, less the extent in %s, each on all ground that the epoch maps.", latest, first)
+		how["difference share"] = how["difference"] + " Divided by the extent in " + first + "."
+	}
+	return how
 }
 
 // decimals is how many decimals areas have: those of the largest zone.
@@ -307,8 +352,11 @@ func (r *Report) row(z Zone, k int) (out classRow) {
 		out.Areas = nil
 		return out
 	}
-	first, last := out.Areas[0], out.Areas[len(out.Areas)-1]
-	out.Net, out.Pct = last-first, (last-first)/first*100
+	first := out.Areas[0]
+	if z.Opening != nil {
+		first = z.Opening[k]
+	}
+	out.Net, out.Pct = z.net(k), z.net(k)/first*100
 	return out
 }
 
