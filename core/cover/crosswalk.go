@@ -305,6 +305,7 @@ type Coder struct {
 	Legend    *Legend    // nil: every value is a class of its own
 	Crosswalk *Crosswalk // nil: values are codes
 	NoData    *float64   // the declared nodata value
+	Undecided *float64   // a value of cells that are without data, too, because rules could not be decided; nil for none
 	Groups    *Groups    // nil: classes are reported as they are
 	gap       *float64   // what values without a line have become, nil for nothing
 }
@@ -371,7 +372,7 @@ func (c *Coder) FillsWith() (line *Line, named bool) {
 }
 
 func (c *Coder) missing(v float64) bool {
-	return math.IsNaN(v) || c.NoData != nil && v == *c.NoData
+	return math.IsNaN(v) || c.NoData != nil && v == *c.NoData || c.Undecided != nil && v == *c.Undecided
 }
 
 // class is the meaning of a class, by its group where groups are wanted.

@@ -121,24 +121,37 @@ func ruleTarget(v any, legend *Legend) (Target, error) {
 }
 
 // RuleView is a raster of the classes that rules give over layers. A cell that is nodata in every layer is
-// nodata whatever the rules say. Where no rule holds and there is no else, reading is an error.
+// nodata whatever the rules say. A condition may be true, false or unknown, as a layer without data makes it (CQL2 and SQL say how these combine);
+// a cell is undecided, and nodata, where no rule holds and one is unknown. Where no rule holds, none is unknown and there is no else, reading is an error.
 type RuleView struct {
 	rules  *Rules
 	layers *view.Layers
 	header raster.Header
 	values []float64 // by rule; the last for else
 	nodata float64
+	unsure float64        // the value of undecided cells
 	table  *ruleTable     // for layers of bytes; nil for others
 	took   []atomic.Int64 // cells in what has been read, by rule; the last for else
 	before []atomic.Int64 // cells where a rule held but an earlier one had decided
+	open   atomic.Int64   // undecided cells, counted as took is
 }
+
+// RuleValues is what the cells of a [RuleView] hold.
+type RuleValues uint8
+
+// The values of a view of rules.
+const (
+	RuleClasses RuleValues = iota // classes
+	RuleApart                     // classes, and a value of its own for undecided cells: see [RuleView.Undecided]
+	RuleNumbers                   // the number of the rule that decides, from 1 on, or one more than there are rules for else; undecided cells as above
+)
 
 // ErrNoRule is the error of a cell for which no rule holds.
 var ErrNoRule = errors.New("no rule holds, and there is no else")
 
-// NewRuleView makes the view. byRule gives the number of the deciding rule, from 1 on (else: one more
-// than there are rules), instead of the class.
-func NewRuleView(rules *Rules, l *view.Layers, legend *Legend, byRule bool) (*RuleView, error) {
+// NewRuleView makes the view.
+func NewRuleView(rules *Rules, l *view.Layers, legend *Legend, of RuleValues) (*RuleView, error) {
+	byRule := of == RuleNumbers
 	c := &Crosswalk{Source: rules.Source}
 	for _, r := range rules.List {
 		c.Lines = append(c.Lines, Line{To: r.Class})
@@ -149,14 +162,22 @@ func NewRuleView(rules *Rules, l *view.Layers, legend *Legend, byRule bool) (*Ru
 	codes, _ := (&Coder{Legend: legend, Crosswalk: c}).codes()
 	h := l.List[0].Header()
 	h.Name, h.Format, h.Palette = rules.Source, "rules", nil
-	t, nodata, err := room(h, codes, false, nil, nil)
+	var unsure float64
+	gap := &unsure
+	if of != RuleApart {
+		gap = nil
+	}
+	t, nodata, err := room(h, codes, false, nil, gap)
 	if err != nil {
 		return nil, err
 	}
-	v := &RuleView{rules: rules, layers: l, nodata: nodata, took: make([]atomic.Int64, len(rules.List)+1), before: make([]atomic.Int64, len(rules.List)+1)}
+	if of == RuleClasses {
+		unsure = nodata
+	}
+	v := &RuleView{rules: rules, layers: l, nodata: nodata, unsure: unsure, took: make([]atomic.Int64, len(rules.List)+1), before: make([]atomic.Int64, len(rules.List)+1)}
 	if byRule {
 		t, nodata = raster.Uint16, math.MaxUint16
-		v.nodata = nodata
+		v.nodata, v.unsure = nodata, math.MaxUint16-1
 	}
 	value := func(i int, to Target) float64 {
 		switch {
@@ -210,6 +231,7 @@ func NewRuleView(rules *Rules, l *view.Layers, legend *Legend, byRule bool) (*Ru
 const (
 	allNoData = -1
 	noRule    = -2
+	undecided = -3
 )
 
 // decision finds what decides for the cell at i of a stretch.
@@ -217,10 +239,15 @@ func (v *RuleView) decision(truths [][]uint8, empty []bool, i int) int16 {
 	if empty[i] {
 		return allNoData
 	}
+	unknown := false
 	for k := range truths {
 		if truths[k][i] == cql.True {
 			return int16(k)
 		}
+		unknown = unknown || truths[k][i] == cql.Unknown
+	}
+	if unknown {
+		return undecided
 	}
 	if v.rules.Else == nil {
 		return noRule
@@ -238,6 +265,12 @@ func (v *RuleView) Ahead(windows []raster.Window) bool { return v.layers.Ahead(w
 // how many it held though an earlier one had decided. They are counted by views by rule, and by others over
 // layers that are not bytes.
 func (v *RuleView) Took(i int) int64 { return v.took[i].Load() }
+
+// Undecided is the value of cells for which no rule holds and one is unknown, and how many such cells were read, counted as by Took. ok is
+// false where they are nodata, as others are.
+func (v *RuleView) Undecided() (value float64, cells int64, ok bool) {
+	return v.unsure, v.open.Load(), v.unsure != v.nodata
+}
 
 // Before is described with Took.
 func (v *RuleView) Before(i int) int64 { return v.before[i].Load() }
@@ -273,7 +306,7 @@ type ruleReader struct {
 func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
 	v := r.v
 	dst.Resize(v.header.Type, w.Width, w.Height, w.Width)
-	took, before := make([]int64, len(v.took)), make([]int64, len(v.took))
+	took, before, open := make([]int64, len(v.took)), make([]int64, len(v.took)), int64(0)
 	last := len(v.rules.List)
 	err := r.c.Each(w, func(col, row int, truths [][]uint8, empty []bool) error {
 		for i := range empty {
@@ -282,6 +315,9 @@ func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
 			switch {
 			case decided == noRule:
 				return v.forgotten(w, col+i, row)
+			case decided == undecided:
+				out = v.unsure
+				open++
 			case decided >= 0:
 				took[decided]++
 				out = v.values[decided]
@@ -295,6 +331,7 @@ func (r *ruleReader) Read(w raster.Window, dst *raster.Cells) error {
 		}
 		return nil
 	})
+	v.open.Add(open)
 	for k := range took {
 		v.took[k].Add(took[k])
 		v.before[k].Add(before[k])

@@ -41,7 +41,7 @@ rules:
 else: 5
 `
 
-// The first rule that holds decides; null does not hold; a cell without data in all layers has no class.
+// The first rule that holds decides; a cell without data in all layers has no class, and one for which no rule holds but one may hold has none either.
 func TestRulesInOrder(t *testing.T) {
 	l := layersOf(t, map[string][]float64{
 		"cover": {1, 1, 2, 2, 7, 7, -1, -1, 1},
@@ -49,18 +49,29 @@ func TestRulesInOrder(t *testing.T) {
 	})
 	rules, err := ParseRules("r.yaml", []byte(steep), nil)
 	require.NoError(t, err)
-	v, err := NewRuleView(rules, l, nil, false)
+	v, err := NewRuleView(rules, l, nil, RuleClasses)
 	require.NoError(t, err)
 	var c raster.Cells
 	require.NoError(t, v.NewReader().Read(raster.Window{Width: 9, Height: 1}, &c))
 	none := *v.Header().NoData
-	for i, want := range []float64{3, 4, 4, 4, 5, none, 5, none, 4} {
+	for i, want := range []float64{3, 4, 4, 4, 5, none, none, none, 4} {
 		assert.Equal(t, want, c.At(i, 0), "cell %d", i)
 	}
-	assert.EqualValues(t, []int64{1, 4, 1, 2}, []int64{v.Took(0), v.Took(1), v.Took(2), v.Took(3)})
+	assert.EqualValues(t, []int64{1, 4, 1, 1}, []int64{v.Took(0), v.Took(1), v.Took(2), v.Took(3)})
 	assert.EqualValues(t, []int64{0, 1, 2}, []int64{v.Before(0), v.Before(1), v.Before(2)})
+	apart, err := NewRuleView(rules, l, nil, RuleApart)
+	require.NoError(t, err)
+	require.NoError(t, apart.NewReader().Read(raster.Window{Width: 9, Height: 1}, &c))
+	open, cells, ok := apart.Undecided()
+	require.True(t, ok)
+	assert.EqualValues(t, 1, cells)
+	for i, want := range []float64{3, 4, 4, 4, 5, none, open, none, 4} {
+		assert.Equal(t, want, c.At(i, 0), "cell %d", i)
+	}
+	m, ok := (&Coder{NoData: &none, Undecided: &open}).Code(open)
+	assert.True(t, ok && m.Kind == NoData)
 	rules.Else = nil
-	v, err = NewRuleView(rules, l, nil, false)
+	v, err = NewRuleView(rules, l, nil, RuleClasses)
 	require.NoError(t, err)
 	assert.ErrorIs(t, v.NewReader().Read(raster.Window{Width: 9, Height: 1}, &c), ErrNoRule)
 }
@@ -130,11 +141,11 @@ func TestRulesOverBytesAreATable(t *testing.T) {
 	} {
 		rules, err := ParseRules("r.yaml", []byte(c.rules), nil)
 		require.NoError(t, err)
-		fast, err := NewRuleView(rules, layers(raster.Uint8, c.crosswalk, c.layers), nil, false)
+		fast, err := NewRuleView(rules, layers(raster.Uint8, c.crosswalk, c.layers), nil, RuleClasses)
 		require.NoError(t, err)
 		require.NotNil(t, fast.table, c.name)
 		require.Equal(t, c.numbered, fast.table.final != nil, c.name)
-		slow, err := NewRuleView(rules, layers(raster.Int16, c.crosswalk, c.layers), nil, false)
+		slow, err := NewRuleView(rules, layers(raster.Int16, c.crosswalk, c.layers), nil, RuleClasses)
 		require.NoError(t, err)
 		require.Nil(t, slow.table)
 		var a, b raster.Cells
@@ -148,12 +159,12 @@ func TestRulesOverBytesAreATable(t *testing.T) {
 		}
 	}
 	var cells raster.Cells
-	w := raster.Window{Width: 256, Height: 1}
+	w := raster.Window{Width: 256, Height: 256}
 	for _, text := range []string{steep, many} {
 		rules, err := ParseRules("r.yaml", []byte(text), nil)
 		require.NoError(t, err)
 		rules.Else = nil
-		fast, err := NewRuleView(rules, layers(raster.Uint8, nil, 2), nil, false)
+		fast, err := NewRuleView(rules, layers(raster.Uint8, nil, 2), nil, RuleClasses)
 		require.NoError(t, err)
 		assert.ErrorIs(t, fast.NewReader().Read(w, &cells), ErrNoRule)
 	}
@@ -162,7 +173,7 @@ func TestRulesOverBytesAreATable(t *testing.T) {
 	require.NoError(t, err)
 	rules, err := ParseRules("r.yaml", []byte(steep), nil)
 	require.NoError(t, err)
-	fast, err := NewRuleView(rules, layers(raster.Uint8, gaps, 2), nil, false)
+	fast, err := NewRuleView(rules, layers(raster.Uint8, gaps, 2), nil, RuleClasses)
 	require.NoError(t, err)
 	require.NoError(t, fast.NewReader().Read(raster.Window{Col: 1, Width: 5, Height: 9}, &cells))
 	err = fast.NewReader().Read(raster.Window{Col: 1, Width: 6, Height: 9}, &cells)

@@ -51,6 +51,8 @@ func newRuleTable(v *RuleView, decisions []int16) *ruleTable {
 			continue
 		case d == allNoData:
 			t.pairs[i] = uint8(v.nodata)
+		case d == undecided:
+			t.pairs[i] = uint8(v.unsure)
 		default:
 			t.pairs[i] = uint8(v.values[d])
 		}

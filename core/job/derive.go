@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/survey"
@@ -199,14 +200,16 @@ type RuledRaster struct {
 	Rules     *cover.Rules
 	Legend    *cover.Legend
 	Explained *Explained // what each rule took; nil unless it was asked for
+	apart     func() (*cover.RuleView, error)
 }
 
 // Explained is what each rule took, and after the rules what is in no class by them (else).
 type Explained struct {
 	Took    []RuleShare
-	NoData  float64 // m² that are nodata in every layer
-	Total   float64 // m²
-	HasElse bool    // the last of Took is of else
+	NoData  float64   // m² that are nodata in every layer
+	Open    RuleShare // what is undecided
+	Total   float64   // m²
+	HasElse bool      // the last of Took is of else
 }
 
 // RuleShare is what one rule took.
@@ -250,18 +253,52 @@ func DeriveRules(ctx context.Context, env Env, o RulesOptions) (_ *RuledRaster, 
 			return nil, err
 		}
 	}
-	view, err := cover.NewRuleView(out.Rules, l.Layers, out.Legend, false)
+	view, err := cover.NewRuleView(out.Rules, l.Layers, out.Legend, cover.RuleClasses)
 	if err != nil {
 		return nil, err
 	}
 	out.Raster = w.view(view, false, l.Close).named(out.Legend)
 	out.after = append(out.after, func() { w.noteMoves(l.moved) })
+	out.apart = func() (*cover.RuleView, error) {
+		return cover.NewRuleView(out.Rules, l.Layers, out.Legend, cover.RuleApart)
+	}
 	return out, nil
+}
+
+// Watch makes ready to report how much ground the rules do not decide, as the raster is read from front to end in tiles of size × size cells, as
+// it is when it is written. It is called before the raster is read.
+func (r *RuledRaster) Watch(size int) error {
+	apart, err := r.apart()
+	if err != nil {
+		return err
+	}
+	value, _, ok := apart.Undecided()
+	if h := apart.Header(); !ok || h.Type != r.Header().Type || h.Type.Bytes() > 2 {
+		return nil
+	}
+	watched, err := tally.Watch(apart, size, size)
+	if err != nil {
+		return err
+	}
+	h := r.Header()
+	r.Source = view.Map(watched, h, func(v float64) (float64, error) {
+		if v == value {
+			return *h.NoData, nil
+		}
+		return v, nil
+	})
+	r.after = append(r.after, func() {
+		if t, ok := watched.Tally(); ok {
+			ha, _ := area.Find("ha")
+			r.work.noteUndecided(r.Rules.Source, &cover.Coder{Undecided: &value}, t, ha)
+		}
+	})
+	return nil
 }
 
 // explainRules measures what each rule took.
 func (w *work) explainRules(rules *cover.Rules, l *layers, legend *cover.Legend) (*Explained, error) {
-	view, err := cover.NewRuleView(rules, l.Layers, legend, true)
+	view, err := cover.NewRuleView(rules, l.Layers, legend, cover.RuleNumbers)
 	if err != nil {
 		return nil, err
 	}
@@ -287,6 +324,8 @@ func (w *work) explainRules(rules *cover.Rules, l *layers, legend *cover.Legend)
 		x.Total += a
 	}
 	x.NoData = areas[math.MaxUint16]
+	_, open, _ := view.Undecided()
+	x.Open = RuleShare{Cells: open, Area: areas[math.MaxUint16-1]}
 	n := len(rules.List)
 	if x.HasElse {
 		n++

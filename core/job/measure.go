@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/raster/view"
 
 	"github.com/verdex-land/verdex/core/check"
@@ -15,6 +16,7 @@ import (
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/tally"
+	"github.com/verdex-land/verdex/core/text"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -135,6 +137,7 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (_ *extent.Compositi
 		return nil, nil, nil, err
 	}
 	w.noteMoves(l.moved)
+	w.noteUndecided(o.Rules, l.coder, tallies[0], t.unit)
 	var edges []check.Check
 	if both {
 		other, err := compose(1)
@@ -153,6 +156,29 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (_ *extent.Compositi
 	}
 	two.arrange(comp)
 	return comp, edges, approximate, nil
+}
+
+// noteUndecided reports the ground of zones for which rules could not be decided.
+func (w *work) noteUndecided(rules string, coder *cover.Coder, t *tally.Tally, unit area.Unit) {
+	if coder.Undecided == nil {
+		return
+	}
+	sum, where := 0.0, 0
+	for i := range t.Zones {
+		z := &t.Zones[i]
+		for k, v := range z.Values { // of one value a zone has one extent
+			if a := z.Extents[k].Area(t.Quantum) / unit.M2; v[0] != tally.Missing && t.Number(0, 0, v[0]) == *coder.Undecided && a > 0 {
+				sum, where = sum+a, where+1
+			}
+		}
+	}
+	if where > 0 {
+		in := ""
+		if len(t.Zones) > 1 {
+			in = " in " + text.Count(where, "zone")
+		}
+		w.warn(fmt.Sprintf("%s: %s %s%s are nodata, because no rule holds and a layer that one asks about has no data there: give such ground a rule with IS NULL", rules, text.Number(sum, text.Decimals(sum)), unit.Name, in))
+	}
 }
 
 // measured is the layer that is measured: classes, or values that the coder turns into them.
@@ -225,12 +251,15 @@ func (w *work) openRules(o *MeasureOptions, t *terms) (*measured, error) {
 		err = noCRS(g.Name, g)
 	default:
 		var view *cover.RuleView
-		if view, err = cover.NewRuleView(rules, l.Layers, t.legend, false); err == nil {
+		if view, err = cover.NewRuleView(rules, l.Layers, t.legend, cover.RuleApart); err == nil {
 			m.source, m.plain = view, view
 			if m.key, err = w.rulesKey(o, l); err != nil {
 				break
 			}
 			m.coder = &cover.Coder{Legend: t.legend, NoData: view.Header().NoData, Groups: t.groups}
+			if value, _, ok := view.Undecided(); ok {
+				m.coder.Undecided = &value
+			}
 			return m, nil
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/raster/geotiff"
 	"github.com/verdex-land/verdex/core/text"
 )
 
@@ -155,6 +156,9 @@ func deriveRules(s *session, o *rulesOptions) error {
 		r.Done()
 		return nil
 	}
+	if err := r.Watch(geotiff.TileSize); err != nil {
+		return err
+	}
 	return s.writeRaster(o.Out, r.Raster, o.rasterOptions)
 }
 
@@ -186,6 +190,9 @@ func paintRules(c *canvas, r *job.RuledRaster) error {
 	}
 	if r.Explained.HasElse {
 		row("else", *r.Rules.Else, r.Explained.Took[len(r.Rules.List)], "")
+	}
+	if open := r.Explained.Open; open.Cells > 0 {
+		c.line(right("", 10) + left("undecided", name) + right(text.Number(float64(open.Cells), 0), 14) + right(text.Number(open.Area/1e4, 1), 14) + right(text.Number(open.Area/total*100, 2), 8))
 	}
 	if a := r.Explained.NoData; a > 0 {
 		c.line(right("", 10) + left("nodata in every layer", name+14) + right(text.Number(a/1e4, 1), 14) + right(text.Number(a/total*100, 2), 8))

@@ -170,6 +170,8 @@ func (j *job) rules() {
 		class := others
 		if i := slices.IndexFunc(conditions, func(c condition) bool { return c.of(cells) == yes }); i >= 0 {
 			class = classes[i]
+		} else if slices.ContainsFunc(conditions, func(c condition) bool { return c.of(cells) == unknown }) {
+			return cell{missing: true}
 		}
 		switch class {
 		case "":
