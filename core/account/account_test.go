@@ -169,6 +169,17 @@ func TestFlowsGatherWhatMoves(t *testing.T) {
 	for name, v := range plain {
 		assert.InDelta(t, v, sums[name], 1e-5, name)
 	}
+	// By group, what moves within one does not change.
+	grouped, err := ReadMoves([]string{"m"}, tables(map[string]string{"m": text}))
+	require.NoError(t, err)
+	grouped.group = map[string]string{"1": "a", "2": "a", "3": "b", "4": "b"}
+	for _, r := range grouped.Flows(f) {
+		if r.Zone.ID == "W1" && r.Flow.Name == NoChange {
+			w := want["W1"]
+			assert.InDelta(t, plain[NoChange]+1e4*(w[0][1]+w[1][0]+w[2][3]+w[3][2]), r.M2, 1e-5)
+		}
+		assert.False(t, r.Zone.ID == "W1" && r.Flow.Name == "planting" && r.M2 > 0, "from one class of a group to another")
+	}
 	// In an account, managed and unmanaged additions make all additions.
 	for _, s := range m.Statements(f) {
 		sum := 0.0

@@ -146,7 +146,7 @@ func (m *Moves) Flows(f *Flows) []FlowRow {
 				continue
 			}
 			i := len(names) - 1
-			if v.From != v.To {
+			if from, to := m.ends(v); from != to { // within a group nothing changes
 				i = at[f.Of(v.From, v.To)]
 			}
 			sums[v.Zone][i] += v.M2

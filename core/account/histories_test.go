@@ -70,6 +70,26 @@ func TestRemainingByHand(t *testing.T) {
 	}
 }
 
+// A date is its place in the year whose end is a whole number: the same history with the last day of each year gives the same account, and one
+// of the middle of 2000 begins with the end of that year, so that 2001 is its first year.
+func TestRemainingWithDates(t *testing.T) {
+	account := func(labels string) []RemainingRow {
+		h, err := historiesOf(historiesHead + "Z,,"+labels+",,0;2,changed once,60,ha,\n")
+		require.NoError(t, err)
+		list, err := h.Remaining(20, categoryOf)
+		require.NoError(t, err)
+		return list
+	}
+	years := account("2000;2010")
+	assert.Equal(t, years, account("2000-12-31;2010-12-31"))
+	assert.Equal(t, 2001, years[0].Year)
+	middle := account("2000-07-01;2010-07-01")
+	assert.Equal(t, 2001, middle[0].Year)
+	assert.Equal(t, 2009, middle[len(middle)-1].Year)
+	// From 2000-07-01 to the end of 2001 there are 183 + 365 of 3,652 days.
+	assert.InDelta(t, 60e4*(1-548.0/3652), middle[0].Closing, 60e4*1e-4)
+}
+
 // Random histories are followed in small steps of time: each piece converts in one step of each interval, and what it is, since when and from what is noted. The account is that, to the width of a step.
 func TestRemainingIsFollowingPieces(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 11))

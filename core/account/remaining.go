@@ -119,7 +119,8 @@ func (e *NoCategory) Error() string {
 	return fmt.Sprintf("the classes %s have no category of land use", strings.Join(e.Codes, ", "))
 }
 
-// decimalYears are labels as years with fractions: those that are years as they are, the others with the time since their year began.
+// decimalYears are the times of labels in years, where a whole number is the end of that year: those that are years alone stand for its end, and a date for the end of its day, so
+// that 2004-12-31 is 2004 and 2005-07-02 about the middle between 2004 and 2005.
 func decimalYears(labels []string) ([]float64, error) {
 	var out []float64
 	for _, l := range labels {
@@ -129,7 +130,7 @@ func decimalYears(labels []string) ([]float64, error) {
 		}
 		y := float64(t.Year())
 		if !year {
-			y += float64(t.YearDay()-1) / float64(time.Date(t.Year(), time.December, 31, 0, 0, 0, 0, time.UTC).YearDay())
+			y += float64(t.YearDay())/float64(time.Date(t.Year(), time.December, 31, 0, 0, 0, 0, time.UTC).YearDay()) - 1
 		}
 		if n := len(out); n > 0 && out[n-1] >= y {
 			return nil, fmt.Errorf("the epochs %s are not in the order of time", strings.Join(labels, ", "))

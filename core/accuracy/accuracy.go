@@ -167,10 +167,10 @@ func Assess(s Samples) (*Accuracy, error) {
 				}
 			}
 			w, m := s.Areas[h]/total, float64(drawn[h])
-			py, px, pxy := ny/m, nx/m, both/m
-			my, mx = my+w*py, mx+w*px
-			k := w * w / (m - 1) // the variance of a mean of 0s and 1s is p(1-p)/(n-1)
-			vy, vx, vxy = vy+k*py*(1-py), vx+k*px*(1-px), vxy+k*(pxy-py*px)
+			my, mx = my+w*(ny/m), mx+w*(nx/m)
+			// The variance of a mean of 0s and 1s is p(1-p)/(n-1). Of whole numbers it is exact, so that what does not vary has none.
+			k := w * w / (m - 1) / (m * m)
+			vy, vx, vxy = vy+k*(ny*(m-ny)), vx+k*(nx*(m-nx)), vxy+k*(both*m-ny*nx)
 		}
 		return my, mx, vy, vx, vxy
 	}

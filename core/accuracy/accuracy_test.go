@@ -67,6 +67,22 @@ func TestPerfectMap(t *testing.T) {
 	assert.True(t, Estimate{3, 4}.HoldsZero())
 }
 
+// What every sample of a stratum agrees in does not vary, and what is right wherever it is mapped has an interval of exactly nothing, whatever the counts.
+func TestNoVarianceIsExactlyNone(t *testing.T) {
+	for n := 2; n < 60; n++ {
+		s := NewSamples([]cover.Named{{ID: "1"}, {ID: "2"}})
+		s.Strata, s.Areas = []cover.Named{{ID: "s"}, {ID: "t"}}, []float64{17.3, 5.9}
+		s.ByStratum = []map[[2]int]int{{{0, 0}: n, {1, 1}: n/3 + 1}, {{0, 0}: 3, {1, 1}: n}}
+		a, err := Assess(s)
+		require.NoError(t, err)
+		for _, e := range append(a.Users, a.Producers...) {
+			require.InDelta(t, 1, e.Value, 1e-15)
+			require.Zero(t, e.Half, "%d", n)
+		}
+		require.Zero(t, a.Overall.Half)
+	}
+}
+
 func TestSamplesThatDoNotFit(t *testing.T) {
 	s := olofsson()
 	s.Counts[1] = []int{0, 1, 0, 0}

@@ -95,7 +95,7 @@ func (e *errorsOfMaps) expects(areas []float64) func(a, b int32) float64 {
 	return func(a, b int32) (sum float64) {
 		x, y := e.at[a], e.at[b]
 		if x < 0 || y < 0 {
-			return 0 // a class of which no error was found
+			return math.NaN() // a class that was not assessed
 		}
 		for t := range truth {
 			if e.ground[t] > 0 {

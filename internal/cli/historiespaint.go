@@ -190,7 +190,9 @@ func paintFlicker(c *canvas, r *job.Changed) error {
 			sum, expected, unexplained := 0.0, 0.0, 0.0
 			for _, p := range list {
 				a, b := r.Legend.Classes[p.Class].Name, r.Legend.Classes[p.Between].Name
-				sum, expected, unexplained = sum+p.Area, expected+p.Expected, unexplained+p.Unexplained()
+				if sum, unexplained = sum+p.Area, unexplained+p.Unexplained(); !math.IsNaN(p.Expected) {
+					expected += p.Expected
+				}
 				g.add(a+" › "+b+" › "+a, cells(p.Area, p.Expected, p.Unexplained()), false, false)
 			}
 			c.line()
