@@ -28,18 +28,38 @@ type Approximation struct {
 	Tiles int                   // of the sample
 	Share float64               // of the ground of the sample that the copy gives to another class, at least
 	tile  float64               // the area of a tile in m²
-	bias  map[string][2]float64 // by class: the mean of the differences in the tiles, and their standard deviation, as shares of a tile
+	bias  map[string]bias // by class
+}
+
+// bias is how far the shares of a class in the tiles of a sample are off: their mean and their standard deviation, as shares of a tile, and in how many tiles they are off at all.
+type bias struct {
+	mean, deviation float64
+	tiles           int
 }
 
 // Error is the error to expect in the extent of a class (its code, or its name where it has none) in a zone, both in m²: the bias of the sample, and half of a 95 % interval, in percent of the
-// extent. The errors of tiles are taken as independent. It is NaN where the sample says nothing.
+// extent. The error of n tiles varies by s²·n around n times the mean, which is itself known from m tiles of a sample only: by s²·n²/m. The errors of tiles are taken as independent, and the quantile is Student's
+// with as many degrees of freedom as there are tiles that are off, less one. It is NaN where the sample says nothing: where fewer than two tiles of it are off.
 func (a *Approximation) Error(class string, extent, zone float64) float64 {
 	b, ok := a.bias[class]
-	if !ok || !(extent > 0) || a.Tiles < 2 || a.tile == 0 {
+	if !ok || !(extent > 0) || a.Tiles < 2 || a.tile == 0 || b.tiles < 2 {
 		return math.NaN()
 	}
 	n := zone / a.tile
-	return (math.Abs(b[0])*n + 1.96*b[1]*math.Sqrt(n)) * a.tile / extent * 100
+	return (math.Abs(b.mean)*n + student(b.tiles-1)*b.deviation*math.Sqrt(n+n*n/float64(a.Tiles))) * a.tile / extent * 100
+}
+
+// student is the quantile of Student's distribution that leaves 2.5 % above it: of Abramowitz and Stegun, Handbook of Mathematical Functions, 26.7.5, and of the closed forms for one and two degrees of freedom.
+func student(freedom int) float64 {
+	const z = 1.959963984540054
+	switch n := float64(freedom); {
+	case freedom == 1:
+		return 12.706204736432095
+	case freedom == 2:
+		return 4.302652729911275
+	default:
+		return z + (z*z*z+z)/(4*n) + (5*z*z*z*z*z+16*z*z*z+3*z)/(96*n*n) + (3*math.Pow(z, 7)+19*math.Pow(z, 5)+17*z*z*z-15*z)/(384*n*n*n)
+	}
 }
 
 // sampledTiles is how many tiles are compared.
@@ -64,7 +84,7 @@ func (l *measured) reduce(level int) (whole raster.Source, err error) {
 func (w *work) compare(level int, whole, copy raster.Source, coder *cover.Coder, legend *cover.Legend, place *zone.Placement) (*Approximation, error) {
 	g, small := whole.Header().Grid, copy.Header().Grid
 	fx, fy := int(math.Round(float64(g.Width)/float64(small.Width))), int(math.Round(float64(g.Height)/float64(small.Height)))
-	out := &Approximation{Level: level, Times: [2]int{fx, fy}, bias: map[string][2]float64{}}
+	out := &Approximation{Level: level, Times: [2]int{fx, fy}, bias: map[string]bias{}}
 	bw, bh := raster.WorkSize(whole)
 	bw, bh = (bw+fx-1)/fx*fx, (bh+fy-1)/fy*fy
 	var tiles []raster.Window // of the raster
@@ -86,7 +106,7 @@ func (w *work) compare(level int, whole, copy raster.Source, coder *cover.Coder,
 	}
 	raster.Ahead(whole, tiles)
 	big, little := whole.NewReader(), copy.NewReader()
-	sums, squares := map[string]float64{}, map[string]float64{}
+	sums, squares, off := map[string]float64{}, map[string]float64{}, map[string]int{}
 	moved := 0.0
 	for _, t := range tiles {
 		if err := w.ctx.Err(); err != nil {
@@ -109,6 +129,9 @@ func (w *work) compare(level int, whole, copy raster.Source, coder *cover.Coder,
 			d := some[name] - v
 			sums[name] += d
 			squares[name] += d * d
+			if d != 0 {
+				off[name]++
+			}
 			moved += math.Abs(d) / 2
 		}
 	}
@@ -116,7 +139,7 @@ func (w *work) compare(level int, whole, copy raster.Source, coder *cover.Coder,
 	for name, sum := range sums {
 		mean := sum / n
 		variance := math.Max(0, squares[name]-n*mean*mean) / math.Max(1, n-1)
-		out.bias[name] = [2]float64{mean, math.Sqrt(variance)}
+		out.bias[name] = bias{mean, math.Sqrt(variance), off[name]}
 	}
 	out.Tiles, out.Share = len(tiles), moved/n
 	if ew, ns, ok := small.GroundSize(); ok { // in the middle of the raster, which is near enough for an error

@@ -51,11 +51,11 @@ func patchy(t *testing.T, seed uint64, side int) string {
 	return path
 }
 
-// The error that is announced is that of nine extents in ten at least, and not many times larger than it.
+// The error that is announced is that of 93 of 100 extents at least, however many tiles there are beside those of the sample, and not many times larger than it.
 func TestApproximateExtentsStateTheirError(t *testing.T) {
 	within, all, announced, real := 0, 0, 0.0, 0.0
-	for seed := range uint64(6) {
-		path := patchy(t, seed, 1024)
+	for seed := range uint64(14) {
+		path := patchy(t, seed, []int{1024, 512, 1536}[seed%3])
 		exact, err := job.Measure(t.Context(), job.Env{}, job.MeasureOptions{Covers: []string{path}})
 		require.NoError(t, err)
 		for level := 1; level <= 3; level++ {
@@ -85,7 +85,7 @@ func TestApproximateExtentsStateTheirError(t *testing.T) {
 		}
 	}
 	t.Logf("%d of %d", within, all)
-	assert.GreaterOrEqual(t, float64(within), 0.9*float64(all), "%d of %d", within, all)
+	assert.GreaterOrEqual(t, float64(within), 0.93*float64(all), "%d of %d", within, all)
 	assert.Less(t, announced, 6*real)
 }
 
