@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"math"
 	"slices"
 
 	"github.com/verdex-land/verdex/core/raster"
@@ -14,11 +13,11 @@ import (
 // which they share the longest border, in metres on the ground.
 type Folded struct {
 	raster.Source
-	Found int     // pieces that were folded
+	Found int     // pieces that have another class now
 	Area  float64 // their true area in m²
 	Alone int     // small pieces without any neighbour that holds a class, which stay
 
-	passes []map[int][]stretch // what each pass changed, by row
+	changed map[int][]stretch // by row
 }
 
 // stretch is a run of cells of a small piece.
@@ -29,14 +28,11 @@ type stretch struct {
 
 // smallPiece is a connected piece of less than the least area.
 type smallPiece struct {
-	id      int64
+	region  int32 // its place among all, in the order of the first cells
 	area    float64
 	class   float64
-	best    float64 // the class of the neighbour with the longest border
+	becomes float64 // its class in the end
 	beside  []beside
-	alone   bool
-	folded  bool
-	taking  bool // another one takes its class in this pass, so that it stays for now
 	rows    []int
 	extents []stretch // one for each of rows
 }
@@ -47,40 +43,43 @@ type beside struct {
 	class    float64
 	length   float64 // metres
 	col, row int     // one of the cells
-	seed     *seed
+	seed     *seed   // nil where they are a small piece
+	region   int32
 }
 
 // Fold folds the pieces (of cells that share a side) that are smaller than least, in m² of true ground, into the
-// neighbour with the longest border; of neighbours with equally long borders the lowest code wins. The smallest pieces
-// come first, and the raster is gone through again until none is left that has a neighbour: a piece whose
-// neighbour is a small one too joins it, and what they are together is then folded if it is still too small. It
-// keeps a few bytes for each row of each small piece.
+// neighbour with the longest border, one after another: the smallest of all comes first (of equally small ones that with the first cell). What a piece and its
+// neighbour are together is one piece with the class of the neighbour, with all other pieces of that class that the first one touches, and its turn comes again if it is still too small. Of neighbours with
+// equally long borders the one with the lowest code wins. It goes through the raster twice, and keeps a few bytes for each row of each small piece and for each of its neighbours.
 func Fold(ctx context.Context, s raster.Source, least float64, progress func(done, total int)) (*Folded, error) {
-	f := &Folded{Source: s}
-	for {
-		pieces, err := smallPieces(ctx, f, least, progress)
-		if err != nil {
-			return nil, err
-		}
-		f.Alone = 0
-		for _, p := range pieces {
-			if p.alone {
-				f.Alone++
-			}
-		}
-		if f.Alone == len(pieces) {
-			return f, nil
-		}
-		f.pass(pieces)
+	f := &Folded{Source: s, changed: map[int][]stretch{}}
+	pieces, large, err := smallPieces(ctx, s, least, progress)
+	if err != nil {
+		return nil, err
 	}
+	f.Alone = newRegions(pieces, large, least).fold()
+	for _, p := range pieces {
+		if p.becomes == p.class {
+			continue
+		}
+		f.Found++
+		f.Area += p.area
+		for i, row := range p.rows {
+			f.changed[row] = append(f.changed[row], p.extents[i])
+		}
+	}
+	sortRows(f.changed)
+	return f, nil
 }
 
-// smallPieces finds the small pieces of a raster and their neighbours.
-func smallPieces(ctx context.Context, s raster.Source, least float64, progress func(done, total int)) (out []*smallPiece, err error) {
+// smallPieces finds the small pieces of a raster and what lies beside them; large are the classes of the other pieces that do, which are numbered after the small ones.
+func smallPieces(ctx context.Context, s raster.Source, least float64, progress func(done, total int)) (out []*smallPiece, large []float64, err error) {
 	h := s.Header()
 	reader := raster.Cached(s, 64<<20).NewReader()
 	var cells raster.Cells
 	everything := func(float64) bool { return true }
+	sides := newSides(h.Grid)
+	var ids []int64
 	_, err = Find(ctx, Request{Source: s, Bare: true, Keep: everything, Progress: progress, Found: func(p *Patch) error {
 		if p.Area >= least {
 			return nil
@@ -91,98 +90,75 @@ func smallPieces(ctx context.Context, s raster.Source, least float64, progress f
 		if err := reader.Read(w, &cells); err != nil {
 			return err
 		}
-		q, err := newSmallPiece(p, w, &cells, h)
-		out = append(out, q)
+		q, err := newSmallPiece(p, w, &cells, h, sides)
+		q.region = int32(len(out))
+		out, ids = append(out, q), append(ids, p.ID)
 		return err
 	}})
-	if err != nil {
-		return nil, err
+	if err != nil || len(out) == 0 {
+		return nil, nil, err
 	}
-	// Where it matters whether cells of one class on two sides of a piece are one neighbour, the raster says so.
+	slices.SortFunc(out, func(a, b *smallPiece) int { return cmp.Compare(ids[a.region], ids[b.region]) })
+	byRow := map[int][]stretch{}
+	for i, p := range out {
+		p.region = int32(i)
+		for k, row := range p.rows {
+			byRow[row] = append(byRow[row], p.extents[k])
+		}
+	}
+	sortRows(byRow)
 	seeds := map[int][]*seed{}
 	for _, p := range out {
-		if p.choose(nil) {
-			continue
-		}
 		for i := range p.beside {
 			b := &p.beside[i]
+			if of := meeting(byRow[b.row], int32(b.col), int32(b.col)+1); len(of) > 0 {
+				b.region = of[0].piece.region
+				continue
+			}
 			b.seed = &seed{col: b.col}
 			seeds[b.row] = append(seeds[b.row], b.seed)
 		}
 	}
-	if len(seeds) > 0 {
-		_, err = Find(ctx, Request{Source: s, Bare: true, Keep: everything, seeds: seeds, Found: func(*Patch) error { return nil }})
-		for _, p := range out {
-			if len(p.beside) > 0 && p.beside[0].seed != nil {
-				p.choose(func(b *beside) any { return b.seed.patch.root() })
+	if len(seeds) == 0 {
+		return out, nil, nil
+	}
+	// Which cells of large pieces are one piece, the raster says.
+	if _, err = Find(ctx, Request{Source: s, Bare: true, Keep: everything, seeds: seeds, Found: func(*Patch) error { return nil }}); err != nil {
+		return nil, nil, err
+	}
+	known := map[*growing]int32{}
+	for _, p := range out {
+		for i := range p.beside {
+			b := &p.beside[i]
+			if b.seed == nil {
+				continue
 			}
-			p.beside = nil
+			root := b.seed.patch.root()
+			n, again := known[root]
+			if !again {
+				n = int32(len(out) + len(large))
+				known[root], large = n, append(large, b.class)
+			}
+			b.region, b.seed = n, nil
 		}
 	}
-	return out, err
-}
-
-// choose chooses the neighbour with the longest border; of equally long ones that of the lowest code. of tells the patches
-// of stretches apart. Without it, it is false where the choice hangs on that.
-func (p *smallPiece) choose(of func(*beside) any) bool {
-	var best *beside
-	longer := func(a, b float64) bool { return a > b*(1+1e-9) }
-	joined := map[any]*beside{}
-	list := make([]*beside, 0, len(p.beside))
-	for i := range p.beside {
-		b := &p.beside[i]
-		if of == nil {
-			list = append(list, b)
-			continue
-		}
-		key := of(b)
-		if first := joined[key]; first != nil {
-			first.length += b.length
-			continue
-		}
-		joined[key] = b
-		list = append(list, b)
-	}
-	for _, b := range list {
-		if best == nil || longer(b.length, best.length) || !longer(best.length, b.length) && b.class < best.class {
-			best = b
-		}
-	}
-	p.alone = best == nil
-	if best == nil {
-		return true
-	}
-	p.best = best.class
-	if of != nil {
-		return true
-	}
-	sums, parts := map[float64]float64{}, map[float64]int{}
-	for _, b := range list {
-		sums[b.class] += b.length
-		parts[b.class]++
-	}
-	for class, sum := range sums {
-		if parts[class] > 1 && class != best.class && !longer(best.length, sum) {
-			return false
-		}
-	}
-	return true
+	return out, large, nil
 }
 
 // newSmallPiece finds the cells of one patch, by walking over them from the first, and what lies beside it.
-func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header) (*smallPiece, error) {
+func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header, sides *sides) (*smallPiece, error) {
 	in := make([]bool, w.Width*w.Height)
 	at := func(col, row int) int { return (row-w.Row)*w.Width + col - w.Col }
 	stack := [][2]int{p.First}
 	in[at(p.First[0], p.First[1])] = true
-	s := &smallPiece{id: p.ID, area: p.Area, class: p.Class}
-	border := newBorder(w, c, h)
+	s := &smallPiece{area: p.Area, class: p.Class, becomes: p.Class}
+	border := &border{w: w, cells: c, sides: sides, of: make([]int32, w.Width*w.Height)}
 	seen := int64(0)
 	for len(stack) > 0 {
 		q := stack[len(stack)-1]
 		stack = stack[:len(stack)-1]
 		seen++
-		for k, d := range [4][2]int{{1, 0}, {-1, 0}, {0, 1}, {0, -1}} {
+		for _, d := range [4][2]int{{1, 0}, {-1, 0}, {0, 1}, {0, -1}} {
 			col, row := q[0]+d[0], q[1]+d[1]
 			if col < w.Col || row < w.Row || col >= w.Col+w.Width || row >= w.Row+w.Height {
 				continue
@@ -196,12 +172,12 @@ func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header) 
 				}
 			case h.Missing(v):
 			default:
-				border.add(s, col, row, v, q[1], k < 2)
+				border.add(s, col, row, v, q)
 			}
 		}
 	}
 	if seen != p.Cells {
-		return nil, fmt.Errorf("an unforeseen fault: a patch of %d cells was found again with %d", p.Cells, seen)
+		return s, fmt.Errorf("an unforeseen fault: a patch of %d cells was found again with %d", p.Cells, seen)
 	}
 	for row := range w.Height {
 		for col := 0; col < w.Width; col++ {
@@ -223,35 +199,17 @@ func newSmallPiece(p *Patch, w raster.Window, c *raster.Cells, h raster.Header) 
 type border struct {
 	w     raster.Window
 	cells *raster.Cells
-	h     raster.Header
 	of    []int32 // by cell of the window: the stretch that it belongs to, and one more; 0 for none yet
-	sides map[int][2]float64
+	sides *sides
 }
 
-func newBorder(w raster.Window, c *raster.Cells, h raster.Header) *border {
-	return &border{w: w, cells: c, h: h, of: make([]int32, w.Width*w.Height), sides: map[int][2]float64{}}
-}
-
-// lengths are those in metres of the upright and the level sides of the cells of a row.
-func (b *border) lengths(row int) [2]float64 {
-	l, ok := b.sides[row]
-	if !ok {
-		g := b.h.Grid
-		m, placed := g.CRS.Metric(g.Point(float64(b.w.Col)+float64(b.w.Width)/2, float64(row)+0.5))
-		if l = [2]float64{math.Abs(g.DY), g.DX}; placed {
-			l = [2]float64{math.Sqrt(m.YY) * l[0], math.Sqrt(m.XX) * l[1]}
-		}
-		b.sides[row] = l
-	}
-	return l
-}
-
-// add adds the side of a cell of the piece, in row, towards a cell beside it.
-func (b *border) add(s *smallPiece, col, row int, class float64, of int, upright bool) {
-	lengths := b.lengths(of)
-	length := lengths[1]
-	if upright {
-		length = lengths[0]
+// add adds the side of a cell of the piece towards a cell beside it.
+func (b *border) add(s *smallPiece, col, row int, class float64, of [2]int) {
+	length := 0.0
+	if row == of[1] {
+		length = b.sides.upright(max(col, of[0]), row)
+	} else {
+		length = b.sides.level(col, max(row, of[1]))
 	}
 	at := (row-b.w.Row)*b.w.Width + col - b.w.Col
 	if b.of[at] == 0 {
@@ -282,63 +240,10 @@ func (b *border) spread(at int, number int32, class float64) {
 	}
 }
 
-// pass folds pieces, the smallest first. A piece whose class another one takes stays, and one whose neighbour
-// has gone waits for the next pass, which sees them as they then are. The first is always folded, so that every pass
-// leaves fewer.
-func (f *Folded) pass(pieces []*smallPiece) {
-	byRow := map[int][]stretch{}
-	for _, p := range pieces {
-		for i, row := range p.rows {
-			byRow[row] = append(byRow[row], p.extents[i])
-		}
-	}
-	sortRows(byRow)
-	slices.SortFunc(pieces, func(a, b *smallPiece) int { return cmp.Or(cmp.Compare(a.area, b.area), cmp.Compare(a.id, b.id)) })
-	changed := map[int][]stretch{}
-	for _, p := range pieces {
-		if p.alone || p.taking {
-			continue
-		}
-		near := p.neighbours(byRow)
-		if slices.ContainsFunc(near, func(q *smallPiece) bool { return q.folded }) {
-			continue
-		}
-		for _, q := range near {
-			q.taking = true
-		}
-		p.folded = true
-		f.Found++
-		f.Area += p.area
-		for i, row := range p.rows {
-			changed[row] = append(changed[row], p.extents[i])
-		}
-	}
-	sortRows(changed)
-	f.passes = append(f.passes, changed)
-}
-
 func sortRows(rows map[int][]stretch) {
 	for _, list := range rows {
 		slices.SortFunc(list, func(a, b stretch) int { return cmp.Compare(a.from, b.from) })
 	}
-}
-
-// neighbours are the small pieces of the class that p is to take which share a side with it.
-func (p *smallPiece) neighbours(byRow map[int][]stretch) (out []*smallPiece) {
-	for i, row := range p.rows {
-		e := p.extents[i]
-		for _, near := range []struct {
-			row      int
-			from, to int32 // of the cells that share a side with the stretch
-		}{{row - 1, e.from, e.to}, {row, e.from - 1, e.to + 1}, {row + 1, e.from, e.to}} {
-			for _, s := range meeting(byRow[near.row], near.from, near.to) {
-				if s.piece.class == p.best {
-					out = append(out, s.piece)
-				}
-			}
-		}
-	}
-	return out
 }
 
 // meeting are the stretches of a row that hold cells of columns from to to-1.
@@ -364,12 +269,10 @@ func (r *foldedReader) Read(w raster.Window, dst *raster.Cells) error {
 	if err := r.r.Read(w, dst); err != nil {
 		return err
 	}
-	for _, changed := range r.f.passes {
-		for row := range w.Height {
-			for _, s := range meeting(changed[w.Row+row], int32(w.Col), int32(w.Col+w.Width)) {
-				for col := max(int(s.from), w.Col); col < min(int(s.to), w.Col+w.Width); col++ {
-					dst.Set(col-w.Col, row, s.piece.best)
-				}
+	for row := range w.Height {
+		for _, s := range meeting(r.f.changed[w.Row+row], int32(w.Col), int32(w.Col+w.Width)) {
+			for col := max(int(s.from), w.Col); col < min(int(s.to), w.Col+w.Width); col++ {
+				dst.Set(col-w.Col, row, s.piece.becomes)
 			}
 		}
 	}
