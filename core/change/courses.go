@@ -65,20 +65,17 @@ func (c *courses) reader() func(v *tally.Value) ([]int32, bool) {
 func (c *courses) numbered(l *cover.Legend, zones []tally.Zone) (number func(v *tally.Value) int32, codes [][]int32) {
 	numbers := map[string]int32{}
 	add := func(course []int32) int32 {
-		key := make([]byte, 0, 4*len(course))
-		for _, p := range course {
-			key = binary.LittleEndian.AppendUint32(key, uint32(p))
+		key, list := make([]byte, 0, 4*len(course)), make([]int32, len(course))
+		for e, p := range course { // why ground is not mapped makes no other history
+			if list[e] = Unmapped; p < c.none {
+				list[e] = int32(l.Classes[p].Code)
+			}
+			key = binary.LittleEndian.AppendUint32(key, uint32(list[e]))
 		}
 		n, ok := numbers[string(key)]
 		if !ok {
 			n = int32(len(codes))
 			numbers[string(key)] = n
-			list := make([]int32, len(course))
-			for e, p := range course {
-				if list[e] = Unmapped; p < c.none {
-					list[e] = int32(l.Classes[p].Code)
-				}
-			}
 			codes = append(codes, list)
 		}
 		return n

@@ -75,6 +75,7 @@ type work struct {
 	report   *Report
 	near     *[4]float64 // where zones are wanted: west, south, east, north in degrees; nil for everywhere
 	search   search
+	replaced map[float64]bool // nodata values that files state and an option has replaced
 }
 
 // begin checks the options and begins a job.

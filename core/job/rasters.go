@@ -1,6 +1,7 @@
 package job
 
 import (
+	"fmt"
 	"math"
 	"os"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/raster/view"
 
+	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
@@ -291,6 +293,13 @@ func (w *work) adjust(f raster.Source, path, nodata, crsText string) (raster.Sou
 			return nil, fault.Misusef("nodata", nodata, "cannot occur in %s: its cells are %s", path, t)
 		} else if t == raster.Float32 {
 			v = float64(float32(v))
+		}
+		if stated := f.Header().NoData; stated != nil && *stated != v && !w.replaced[*stated] {
+			if w.replaced == nil {
+				w.replaced = map[float64]bool{}
+			}
+			w.replaced[*stated] = true
+			w.warn(fmt.Sprintf("%s: it states that %s means no data, and %s is given instead: cells of %s count like those of any other value", path, cover.ValueText(*stated), nodata, cover.ValueText(*stated)))
 		}
 		s = raster.WithNoData(s, v)
 	}
