@@ -147,8 +147,7 @@ func (m *ChangeMap) Classes() (out []cover.Class) {
 	return out
 }
 
-// changeCodes returns what code stands for a transition: the two codes of classes behind one another, such as 35 for 3 to 5, or where they do not fit numbers from 1 on,
-// as for legends of up to 15 classes whose codes behind one another would not fit into a byte, since only bytes have a palette.
+// changeCodes returns what code stands for a transition: the two codes of classes behind one another, such as 35 for 3 to 5, or where classes have codes below 1 or above 9999 numbers from 1 on.
 func changeCodes(l *cover.Legend) (code func(from, to int) int, most int) {
 	n, base := len(l.Classes), 10
 	plain := true
@@ -161,7 +160,7 @@ func changeCodes(l *cover.Legend) (code func(from, to int) int, most int) {
 	for _, class := range l.Classes {
 		most = max(most, class.Code*(base+1))
 	}
-	if !plain || most > math.MaxUint8 && n*n <= math.MaxUint8 {
+	if !plain {
 		return func(from, to int) int { return from*n + to + 1 }, n * n
 	}
 	return func(from, to int) int { return l.Classes[from].Code*base + l.Classes[to].Code }, most

@@ -310,8 +310,8 @@ func (w *work) squaresOfCells(o *SquareOptions) (*vector.Layer, error) {
 			return nil, err
 		}
 	}
-	n := o.Cells
+	n, cells := o.Cells, g
 	g.Width, g.Height = (g.Width+n-1)/n, (g.Height+n-1)/n
 	g.DX, g.DY = g.DX*float64(n), g.DY*float64(n)
-	return zone.Squares(set, g, zone.Origin{})
+	return zone.Squares(set, g, zone.Origin{Cells: &cells, Side: n})
 }

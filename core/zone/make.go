@@ -68,6 +68,17 @@ const mostSquares = 4 << 20
 type Origin struct {
 	Column, Row int
 	Up          bool
+	// Cells is the grid of whose cells the squares have Side × Side; those at its end have what is left. nil for squares that are cells themselves.
+	Cells *raster.Grid
+	Side  int
+}
+
+// corner is the upper left corner of a square.
+func (o Origin) corner(g raster.Grid, col, row int) (x, y float64) {
+	if o.Cells == nil {
+		return g.Point(float64(col), float64(row))
+	}
+	return o.Cells.Point(float64(min(col*o.Side, o.Cells.Width)), float64(min(row*o.Side, o.Cells.Height)))
 }
 
 // Squares makes squares over the ground of the zones, on the lattice of a grid whose cells they are: those of which the
@@ -108,8 +119,8 @@ func Squares(s *Set, g raster.Grid, origin Origin) (*vector.Layer, error) {
 			if len(l.Features) == mostSquares {
 				return nil, fmt.Errorf("the grid would have more than %d squares: choose larger ones", mostSquares)
 			}
-			x0, y0 := g.Point(float64(col), float64(row))
-			x1, y1 := g.Point(float64(col+1), float64(row+1))
+			x0, y0 := origin.corner(g, col, row)
+			x1, y1 := origin.corner(g, col+1, row+1)
 			a, b := origin.Column+col, origin.Row+row
 			if origin.Up {
 				b = origin.Row - row

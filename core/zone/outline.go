@@ -210,7 +210,7 @@ func (m *mapping) turns(out []Ring, r Ring, all bool) ([]Ring, bool) {
 	turn := 2 * math.Pi / m.grid.CRS.Unit / m.grid.DX
 	w := float64(m.grid.Width)
 	b := vector.Box(r)
-	const slack = 1e-9 // of a turn
+	slack := math.Min(1e-9, 1e-3/turn) // of a turn, and never a cell
 	some := false
 	for k := math.Ceil(-b[2]/turn + slack); k <= math.Floor((w-b[0])/turn-slack); k++ {
 		some = true
