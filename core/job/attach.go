@@ -190,13 +190,15 @@ type ZoneColumns struct {
 	ids     []string
 	columns []string
 	at      map[string]int       // of columns
+	safe    map[string]string    // of names of classes and labels of epochs, such that no two are alike
+	taken   map[string]bool
 	values  map[string][]float64 // by zone: a value for each column, as many as there are; NaN is not stored, see has
 	has     map[string][]bool
 }
 
 // NewZoneColumns returns empty columns of what source names in messages.
 func NewZoneColumns(source string) *ZoneColumns {
-	return &ZoneColumns{source: source, at: map[string]int{}, values: map[string][]float64{}, has: map[string][]bool{}}
+	return &ZoneColumns{source: source, at: map[string]int{}, safe: map[string]string{}, taken: map[string]bool{}, values: map[string][]float64{}, has: map[string][]bool{}}
 }
 
 // Add enters the area and percent of a class in a zone.
@@ -209,9 +211,9 @@ func (w *ZoneColumns) Add(id, class, epoch, unit string, area, pct float64) erro
 		suffix string
 		v      float64
 	}{{unit, area}, {"pct", pct}} {
-		name := safeName(class) + "_" + c.suffix
+		name := w.safeName("class", class) + "_" + c.suffix
 		if epoch != "" {
-			name += "_" + safeName(epoch)
+			name += "_" + w.safeName("epoch", epoch)
 		}
 		k, known := w.at[name]
 		if !known {
@@ -248,6 +250,21 @@ func (w *ZoneColumns) Layer() *vector.Layer {
 		l.Features = append(l.Features, f)
 	}
 	return l
+}
+
+// safeName is the safe name of a class or an epoch. One that differs from others in signs or the case of letters only has a number behind its name.
+func (w *ZoneColumns) safeName(what, name string) string {
+	key := what + "\x00" + name
+	safe, known := w.safe[key]
+	if !known {
+		plain := safeName(name)
+		safe = plain
+		for n := 2; w.taken[what+"\x00"+safe]; n++ {
+			safe = fmt.Sprintf("%s_%d", plain, n)
+		}
+		w.safe[key], w.taken[what+"\x00"+safe] = safe, true
+	}
+	return safe
 }
 
 // safeName is a name of letters, digits and underscores in lower case, as every format and database takes it.
