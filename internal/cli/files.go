@@ -337,6 +337,7 @@ func (s *session) claimFeatures(where string, rules output.Rules) error {
 		if part == path {
 			continue
 		}
+		rules.Maybe = true
 		if err := s.Claim(part, rules); err != nil {
 			return fmt.Errorf("%w (it would be a part of %s)", err, path)
 		}

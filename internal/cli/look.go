@@ -3,12 +3,14 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"github.com/verdex-land/verdex/core/job"
+	"github.com/verdex-land/verdex/core/option"
 	"github.com/verdex-land/verdex/internal/book"
 )
 
@@ -49,7 +51,14 @@ func runLook(s *session, o *lookOptions) error {
 			return err
 		}
 		defer b.Close()
-		return s.listBook(b, &destination{format: "table"})
+		if err := s.refuse("a book", append(ofRasters, ofZones...)); err != nil {
+			return err
+		}
+		format := "table"
+		if o.JSON {
+			format = "json"
+		}
+		return s.listBook(b, &destination{format: format, digits: -1})
 	}
 	kind, ordered, err := job.LookKind(s.env(), o.Files)
 	if err != nil {
@@ -57,9 +66,35 @@ func runLook(s *session, o *lookOptions) error {
 	}
 	o.Files = ordered
 	if kind == job.LookAtZones {
+		if len(o.Files) == 1 {
+			if err := s.refuse("zones", ofRasters); err != nil {
+				return err
+			}
+		}
 		return s.lookZones(o)
 	}
+	if len(o.Files) == 1 {
+		if err := s.refuse("a raster", ofZones); err != nil {
+			return err
+		}
+	}
 	return s.lookRasters(o)
+}
+
+// Options of look that are about files of one kind only.
+var (
+	ofRasters = []string{"quick", "whole", "legend", "nodata", "crs", "measurements", "legend-out"}
+	ofZones   = []string{"where", "zone-id", "zone-name", "zones-crs", "values"}
+)
+
+// refuse returns an error of the first of some options that is given, since it has no effect on what is looked at.
+func (s *session) refuse(what string, names []string) error {
+	for _, o := range option.Of(s.options) {
+		if slices.Contains(names, o.Name) && o.Given(s.options) {
+			return usage("--%s has no effect on %s: leave it out", o.Name, what)
+		}
+	}
+	return nil
 }
 
 // finding is a finding as JSON has it.

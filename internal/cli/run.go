@@ -239,7 +239,7 @@ func (r *planRun) prepare() error {
 	if _, err := os.Stat(r.plan.Record); err == nil && !plan.IsRecord(r.plan.Record) {
 		return fmt.Errorf("%s: the record of the run goes there, and another file has the name: choose another place with record in the plan", r.plan.Record)
 	}
-	return r.Claim(r.plan.Record, output.Rules{Replace: true, Book: book.IsBook})
+	return r.Claim(r.plan.Record, output.Rules{Replace: true, Maybe: true, Book: book.IsBook})
 }
 
 // totals warns of control totals with which nothing would be compared.

@@ -19,6 +19,11 @@ func (j *Job) Commit(post func() error) (err error) {
 	if err := j.ctx.Err(); err != nil {
 		return err
 	}
+	for _, c := range j.claims { // whatever was asked for was made, or the job has not done what it should
+		if c.staged == "" && !c.rules.Maybe {
+			return fmt.Errorf("%s: nothing was written to it: what it is asked of makes no such output", c.name)
+		}
+	}
 	j.temporary.hold.Lock() // nobody removes the files while they are renamed
 	defer j.temporary.hold.Unlock()
 	defer func() {

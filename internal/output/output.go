@@ -115,6 +115,7 @@ type Rules struct {
 	Replace bool                    // an existing file may be replaced
 	Folder  bool                    // the output is a folder
 	Keeps   bool                    // what is written holds parts of the file that it replaces, which must not change meanwhile
+	Maybe   bool                    // it may be that nothing is written; otherwise that is an error of the commit
 	Seeks   bool                    // it is written at several places, so that a pipe cannot take it
 	Book    func(path string) bool  // reports whether a file is a book, which is never replaced
 	Known   func(path string) error // of an existing folder: why it must not be replaced, nil if it may

@@ -153,7 +153,7 @@ func TestLinks(t *testing.T) {
 	j := job(t)
 	require.NoError(t, j.Claim("link", Rules{Replace: true}))
 	assert.ErrorContains(t, j.Claim("folder/target", Rules{Replace: true}), "one file")
-	require.NoError(t, j.Claim("there/new", Rules{}))
+	require.NoError(t, j.Claim("there/new", Rules{Maybe: true}))
 	assert.ErrorContains(t, j.Claim("folder/new", Rules{}), "one file", "a file that does not exist yet, by two names")
 	require.NoError(t, j.Write("link", text("new")))
 	require.NoError(t, j.Commit(nil))

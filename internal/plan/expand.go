@@ -95,6 +95,8 @@ func (p *Plan) expand() {
 	} else {
 		p.Record = p.file(p.Record)
 	}
+	p.recordApart()
+	p.stayHere()
 }
 
 // usualOutputs are those of a plan that names none: the extents of each epoch, and with several epochs what changed, as tables, and the extent

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/option"
 	rasters "github.com/verdex-land/verdex/core/raster/open"
 	vectors "github.com/verdex-land/verdex/core/vector/open"
@@ -107,6 +108,60 @@ func (p *Plan) distinct() {
 					return
 				}
 				by[full] = s
+			}
+		}
+	}
+}
+
+// recordApart refuses a record that is the file of something else.
+func (p *Plan) recordApart() {
+	wrong := func(what string) {
+		p.wrong(p.recordAt, "%s is also %s: choose another place for the record", p.Record, what)
+	}
+	full, _ := filepath.Abs(p.Record)
+	switch {
+	case p.recordAt == nil:
+		return
+	case SamePath(p.Record, p.Path):
+		wrong("the plan itself")
+	case p.Book != "" && SamePath(p.Record, p.Book):
+		wrong("the book")
+	case p.inCache(full):
+		wrong("in the cache folder, which is emptied at will")
+	}
+	for _, s := range p.Steps {
+		for _, w := range s.Writes() {
+			if SamePath(p.Record, w) || SamePath(p.Record, w+"-metadata.json") {
+				wrong("what the output " + s.Name + " writes")
+				return
+			}
+		}
+		if slices.ContainsFunc(s.reads(), func(r string) bool { return SamePath(r, p.Record) }) {
+			wrong("read by the output " + s.Name)
+			return
+		}
+	}
+}
+
+// stayHere refuses files outside of the working folder that a plan of a server would write: nobody has looked at it before.
+func (p *Plan) stayHere() {
+	if !files.IsURL(p.Path) {
+		return
+	}
+	local := func(n *node, path string) {
+		if path != "" && !filepath.IsLocal(path) && !files.IsURL(path) {
+			p.wrong(n, "%s lies outside of the working folder, and a plan of a server writes below it only: choose a path below it, or save the plan to a file first", path)
+		}
+	}
+	local(p.root, p.CacheDir)
+	local(p.root, p.Book)
+	if p.recordAt != nil {
+		local(p.recordAt, p.Record)
+	}
+	for _, s := range p.Steps {
+		for _, path := range append(s.Writes(), s.Posts()) {
+			if path != p.Book {
+				local(s.at, path)
 			}
 		}
 	}

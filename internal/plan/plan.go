@@ -139,6 +139,7 @@ type Plan struct {
 	Strict                  bool
 
 	root      *node
+	recordAt  *node // nil where the plan does not state it
 	defaults  section
 	checks    section
 	book      section
@@ -237,7 +238,7 @@ func (p *Plan) read() {
 		case "licence":
 			p.Licence = p.oneText(n)
 		case "record":
-			p.Record = p.oneText(n)
+			p.Record, p.recordAt = p.oneText(n), n
 		case "zones", "layers", "epochs", "outputs": // below, when the rest is known
 		case "checks":
 			p.checks = p.section(n, new(CheckSection))
