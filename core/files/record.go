@@ -78,4 +78,4 @@ func (r *Recorder) Local(name string) (string, error) {
 }
 
 // Hide is that of the system.
-func (r *Recorder) Hide(name string) string { return Follow(r.System, name, name) }
+func (r *Recorder) Hide(name string) string { return Hidden(r.System, name) }

@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"net/url"
@@ -113,26 +114,30 @@ func FindBeside(from System, name string, endings ...string) string {
 	return ""
 }
 
-// From is the name of a file that another one names: relative names are taken from the folder of that one.
-func From(list, name string) string {
+// From is the name of a file that another one names: relative names are taken from the folder of that one. A file of the web names others of the web only; an
+// address of another scheme than http and https, or one that cannot be read, is an error.
+func From(list, name string) (string, error) {
 	if IsURL(name) {
-		return name
+		return name, nil
+	}
+	if scheme, _, ok := strings.Cut(name, "://"); ok && strings.Trim(strings.ToLower(scheme), "abcdefghijklmnopqrstuvwxyz0123456789+.-") == "" && !IsURL(list) {
+		return "", fmt.Errorf("%s: it names %s, and of addresses those of http and https are read: give it there as such, or as a path", list, name)
 	}
 	if !IsURL(list) {
 		if filepath.IsAbs(name) {
-			return name
+			return name, nil
 		}
-		return filepath.Join(filepath.Dir(list), name)
+		return filepath.Join(filepath.Dir(list), name), nil
 	}
 	base, err := url.Parse(list)
 	if err != nil {
-		return name
+		return "", fmt.Errorf("%s: it is not a valid address: correct it", list)
 	}
 	to, err := base.Parse(name)
-	if err != nil {
-		return name
+	if err != nil || !IsURL(to.String()) {
+		return "", fmt.Errorf("%s: it names %q, which is no address of http or https: tell its operator", list, name)
 	}
-	return to.String()
+	return to.String(), nil
 }
 
 // Span is a range of bytes of a file.
@@ -143,8 +148,16 @@ type Announced interface{ Ahead(spans []Span) }
 
 // Follow is the name of a file that another one names, as [From] finds it, without what nobody may see: a system that knows secrets in addresses takes them out,
 // and reads by what is left.
-func Follow(from System, list, name string) string {
-	name = From(list, name)
+func Follow(from System, list, name string) (string, error) {
+	name, err := From(list, name)
+	if err != nil {
+		return "", err
+	}
+	return Hidden(from, name), nil
+}
+
+// Hidden is a name without what nobody may see, by which a system that knows secrets in addresses reads.
+func Hidden(from System, name string) string {
 	if s, ok := from.(interface{ Hide(name string) string }); ok {
 		return s.Hide(name)
 	}

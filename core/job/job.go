@@ -161,4 +161,4 @@ func (n noting) ReadFile(name string) ([]byte, error) {
 }
 
 // Hide is that of the system.
-func (n noting) Hide(name string) string { return files.Follow(n.System, name, name) }
+func (n noting) Hide(name string) string { return files.Hidden(n.System, name) }

@@ -38,7 +38,11 @@ func Listed(from files.System, list string) (out []string, err error) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
-		out = append(out, files.Follow(from, list, line))
+		name, err := files.Follow(from, list, line)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, name)
 	}
 	if len(out) == 0 {
 		return nil, fault.Errorf("%s: the list is empty", list).Do("write one path on each line")

@@ -133,7 +133,9 @@ func (w *walk) visit(where string, depth int) error {
 	if err := json.Unmarshal(data, &d); err != nil {
 		return fault.Errorf("%s: it is not a catalog that can be read (%v): tell its operator", where, err)
 	}
-	if next := w.search(where, &d); next != "" {
+	if next, err := w.search(where, &d); err != nil {
+		return err
+	} else if next != "" {
 		return w.pages(next)
 	}
 	switch d.Type {
@@ -146,7 +148,11 @@ func (w *walk) visit(where string, depth int) error {
 		if l.Rel != "child" && l.Rel != "item" {
 			continue
 		}
-		if err := w.visit(files.Follow(w.from, where, l.Href), depth+1); err != nil {
+		next, err := files.Follow(w.from, where, l.Href)
+		if err == nil {
+			err = w.visit(next, depth+1)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -154,7 +160,7 @@ func (w *walk) visit(where string, depth int) error {
 }
 
 // search is the address of a search on a server that has one, "" for others.
-func (w *walk) search(where string, d *document) string {
+func (w *walk) search(where string, d *document) (string, error) {
 	at := ""
 	collection := ""
 	for _, l := range d.Links {
@@ -169,11 +175,15 @@ func (w *walk) search(where string, d *document) string {
 		at = collection
 	}
 	if at == "" {
-		return ""
+		return "", nil
 	}
-	u, err := url.Parse(files.From(where, at))
+	at, err := files.From(where, at)
 	if err != nil {
-		return ""
+		return "", err
+	}
+	u, err := url.Parse(at)
+	if err != nil {
+		return "", fault.Errorf("%s: its search has the address %q, which cannot be read: tell its operator", where, at)
 	}
 	w.asked = true
 	v := u.Query()
@@ -218,7 +228,10 @@ func (w *walk) page(where string, d *document) error {
 			if l.Method != "" && !strings.EqualFold(l.Method, "GET") {
 				return fault.Errorf("%s: its pages are asked for by %s, which is not supported: download the items as one file", w.source, l.Method)
 			}
-			next = files.Follow(w.from, where, l.Href)
+			var err error
+			if next, err = files.Follow(w.from, where, l.Href); err != nil {
+				return err
+			}
 		}
 		if next == "" {
 			return nil
@@ -267,10 +280,14 @@ func (w *walk) item(where string, d *document) error {
 	self := where
 	for _, l := range d.Links { // hrefs of an item on a page are relative to the item
 		if l.Rel == "self" && l.Href != "" {
-			self = files.From(where, l.Href)
+			if self, err = files.From(where, l.Href); err != nil {
+				return err
+			}
 		}
 	}
-	it.Href = files.Follow(w.from, self, a.Href)
+	if it.Href, err = files.Follow(w.from, self, a.Href); err != nil {
+		return err
+	}
 	if it.NoData, err = a.nodata(); err != nil {
 		return fault.Errorf("%s: the asset %s of the item %s: %w", where, name, d.ID, err)
 	}

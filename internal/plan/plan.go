@@ -11,6 +11,7 @@ package plan
 
 import (
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -363,7 +364,10 @@ func (n *node) texts(p *Plan) []string {
 // input is the name of a file that the plan reads. A plan that is read from a URL names its files from there.
 func (p *Plan) input(path string) string {
 	if files.IsURL(p.Path) && path != "" {
-		return files.From(p.Path, path)
+		if at, err := files.From(p.Path, path); err == nil {
+			return at
+		}
+		return p.Path[:strings.LastIndexByte(p.Path, '/')+1] + url.PathEscape(path) // no address, and no file of this machine either
 	}
 	return p.file(path)
 }

@@ -602,16 +602,24 @@ func TestSecretsInWhatServersName(t *testing.T) {
 	}))
 	defer v.Close()
 	s := system(t, Options{})
-	name := files.Follow(s, v.URL+"/catalog.json", "a.tif?sig=MARKER")
+	name, err := files.Follow(s, v.URL+"/catalog.json", "a.tif?sig=MARKER")
+	require.NoError(t, err)
 	assert.Equal(t, v.URL+"/a.tif?sig=-", name)
 	data, err := s.ReadFile(name)
 	require.NoError(t, err)
 	assert.Equal(t, "content", string(data))
 	// Pages of an answer are named by tokens that are no secrets, unless it is that of the user.
-	assert.Equal(t, "https://h.example/items?token=3", files.Follow(s, "https://h.example/items", "?token=3"))
+	assert.Equal(t, "https://h.example/items?token=3", followed(t, s, "?token=3"))
 	s.o.Secrets.Hide("https://h.example/items?token=MARKER")
-	assert.Equal(t, "https://h.example/items?token=-&page=2", files.Follow(s, "https://h.example/items", "?token=MARKER&page=2"))
+	assert.Equal(t, "https://h.example/items?token=-&page=2", followed(t, s, "?token=MARKER&page=2"))
 	// An address of a run before, whose secret was not kept, is not asked for.
 	_, err = system(t, Options{}).ReadFile(v.URL + "/a.tif?sig=-")
 	assert.ErrorContains(t, err, "its address had a secret, which is not kept")
+}
+
+func followed(t *testing.T, s files.System, name string) string {
+	t.Helper()
+	out, err := files.Follow(s, "https://h.example/items", name)
+	require.NoError(t, err)
+	return out
 }

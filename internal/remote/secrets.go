@@ -260,8 +260,11 @@ type authorised struct {
 func (a *authorised) RoundTrip(r *http.Request) (*http.Response, error) {
 	a.secrets.mu.Lock()
 	header := a.secrets.headers[strings.ToLower(r.URL.Host)]
-	if header == "" {
-		header = a.secrets.headers[strings.ToLower(r.URL.Hostname())]
+	usual := map[string]string{"http": "80", "https": "443"}[r.URL.Scheme]
+	if port := r.URL.Port(); header == "" && (port == "" || port == usual) { // a host without a port is that of the usual one
+		if header = a.secrets.headers[strings.ToLower(r.URL.Hostname())]; header == "" {
+			header = a.secrets.headers[strings.ToLower(r.URL.Hostname())+":"+usual]
+		}
 	}
 	a.secrets.mu.Unlock()
 	if header == "" && r.Header.Get("Authorization") == "" {

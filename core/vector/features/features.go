@@ -5,6 +5,7 @@ package features
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -107,7 +108,9 @@ func Read(from files.System, where string, q Query) (*vector.Layer, error) {
 	if items == "" {
 		return nil, notACollection(from, where, d)
 	}
-	items = files.Follow(from, where, items)
+	if items, err = files.Follow(from, where, items); err != nil {
+		return nil, err
+	}
 	filters := (q.Filter != "" || q.Box != nil && q.ID != "") && knowsFilters(from, where, d)
 	if !filters {
 		q.Filter = ""
@@ -202,8 +205,10 @@ func ofZones(l *vector.Layer, q Query) (out []string) {
 func notACollection(from files.System, where string, d *document) error {
 	names := d.Collection
 	if data := d.link("data"); data != "" && len(names) == 0 {
-		if list, _, err := get(from, files.From(where, data)); err == nil {
-			names = list.Collection
+		if at, err := files.From(where, data); err == nil {
+			if list, _, err := get(from, at); err == nil {
+				names = list.Collection
+			}
 		}
 	}
 	if len(names) == 0 {
@@ -240,7 +245,11 @@ func knowsFilters(from files.System, where string, d *document) bool {
 		}
 		at = base + "/conformance"
 	}
-	c, _, err := get(from, files.From(where, at))
+	at, err := files.From(where, at)
+	if err != nil {
+		return false
+	}
+	c, _, err := get(from, at)
 	if err != nil {
 		return false
 	}
@@ -340,7 +349,7 @@ func one(from files.System, source, first string) (*vector.Layer, error) {
 
 // read reads pages from one on.
 func (c *collected) read(from files.System, source, first string) error {
-	seen := map[string]bool{}
+	seen, contents := map[string]bool{}, map[[sha256.Size]byte]bool{}
 	before, empty := c.count, 0
 	var matched *int64
 	for next := first; next != ""; {
@@ -364,6 +373,13 @@ func (c *collected) read(from files.System, source, first string) error {
 		if err != nil {
 			return fault.Errorf("%s: a page of it is not GeoJSON (%v): tell the operator of the server", source, err)
 		}
+		if k > 0 {
+			content := sha256.Sum256(inner)
+			if contents[content] {
+				return fault.Errorf("%s: the server sends a page with the features of one that it has sent already, so that its pages do not end: tell its operator", source)
+			}
+			contents[content] = true
+		}
 		c.bytes, c.count = c.bytes+n, c.count+k
 		if empty++; k > 0 {
 			empty = 0
@@ -376,7 +392,9 @@ func (c *collected) read(from files.System, source, first string) error {
 			return endless(source)
 		}
 		if next = d.link("next"); next != "" {
-			next = files.Follow(from, first, next)
+			if next, err = files.Follow(from, first, next); err != nil {
+				return err
+			}
 		}
 	}
 	if got := int64(c.count - before); matched != nil && *matched != got && !c.part {
