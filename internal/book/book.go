@@ -270,8 +270,9 @@ func (b *Book) write(ctx context.Context, work func(*txn) error) (err error) {
 		return b.explain(err)
 	}
 	tx := &txn{begun, conn}
-	defer func() {
-		if err != nil {
+	done := false
+	defer func() { // also where something panics: the connection would wait for the end of the transaction
+		if !done {
 			_ = tx.Rollback() // the first error counts
 		}
 	}()
@@ -287,10 +288,12 @@ func (b *Book) write(ctx context.Context, work func(*txn) error) (err error) {
 	}
 	if err := work(tx); err != nil {
 		if errors.Is(err, errAlready) {
+			done = true
 			return tx.Rollback()
 		}
 		return b.explain(err)
 	}
+	done = true
 	if err := tx.Commit(); err != nil {
 		err = b.explain(err)
 		return fmt.Errorf("%w (it is not known whether the last step was taken: run the command again; what is in the book already is recognised)", err)

@@ -235,6 +235,32 @@ func TestNothingIsChangedInPlace(t *testing.T) {
 	})
 }
 
+// What no book has as its one row is named, whatever is asked of the book, and nothing waits for ever.
+func TestDamagedSchemaVersions(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		b := create(t, where)
+		for statement, found := range map[string]string{
+			"UPDATE book SET schema_version = -1": "its schema has the version \"-1\", which no book has",
+			"UPDATE book SET schema_version = 0":  "its schema has the version \"0\", which no book has",
+			"INSERT INTO book SELECT * FROM book": "its table book has 2 rows, and a book has one",
+			"DELETE FROM book":                    "its table book has 0 rows, and a book has one",
+		} {
+			_, err := b.db.Exec(statement)
+			require.NoError(t, err)
+			_, err = Open(ctx, where, Options{})
+			assert.ErrorContains(t, err, found)
+			_, err = Migrate(ctx, where, Options{})
+			assert.ErrorContains(t, err, found)
+			_, err = b.db.Exec("DELETE FROM book")
+			require.NoError(t, err)
+			_, err = b.db.Exec(b.sql("INSERT INTO book (book_id, schema_version, created_at, program) VALUES ('a', ?, 'b', 'c')"), Schema)
+			require.NoError(t, err)
+		}
+		assert.Panics(t, func() { _ = b.write(ctx, func(*txn) error { panic("a fault") }) })
+		post(t, b, extents("orrin", "2004", 2, 0))
+	})
+}
+
 func TestVerifyFindsTampering(t *testing.T) {
 	cases := []struct{ name, table, statement, found string }{
 		{"an area", "extent", "UPDATE extent SET area_m2 = area_m2 + 1 WHERE posting_id = 2 AND zone_no = 1 AND class_code = '1'", "posting 2 (the extents of account orrin for 2020 in zone set wards): its rows, zones or classes are not those"},
@@ -247,6 +273,13 @@ func TestVerifyFindsTampering(t *testing.T) {
 		{"an event", "journal", "UPDATE journal SET author = 'nobody' WHERE event_no = 2", "event 2 of the journal does not follow"},
 		{"a missing event", "journal", "DELETE FROM journal WHERE event_no = 2", "posting 2 is not in the journal"},
 		{"a void undone", "journal", "DELETE FROM journal WHERE event_no = 4", "does not contain the state with the fingerprint"},
+		{"a turn", "posting", "UPDATE posting SET turn = 5 WHERE posting_id = 1", "its head or its inputs are not those"},
+		{"the zone set of a posting", "posting", "UPDATE posting SET zone_set = 'others' WHERE posting_id = 1", "it names the zone set \"others\""},
+		{"the name of a legend", "legend", "UPDATE legend SET name = 'other'", "posting 1 (the extents of account orrin for 2004 in zone set wards): its head or its inputs are not those"},
+		{"the version of a legend", "legend", "UPDATE legend SET version = 7", "posting 1 (the extents of account orrin for 2004 in zone set wards): its head or its inputs are not those"},
+		{"the version of a zone set", "zone_set", "UPDATE zone_set SET version = 7", "posting 1 (the extents of account orrin for 2004 in zone set wards): its head or its inputs are not those"},
+		{"the name of a book", "journal", "UPDATE book SET book_id = 'another'", "event 1 of the journal does not follow"},
+		{"when a book was made", "journal", "UPDATE book SET created_at = '2001-01-01T00:00:00Z'", "event 1 of the journal does not follow"},
 		{"a missing posting", "posting", "DELETE FROM posting WHERE posting_id = 3", "posting 3 is missing: event 3 of the journal records it"},
 	}
 	onBoth(t, func(t *testing.T, where string) {

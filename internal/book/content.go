@@ -36,6 +36,8 @@ type Posting struct {
 	Replaces        int64 // the posting that this one supersedes, 0 for none
 	Checksum        string
 	ChecksumVersion int    // how it was computed
+	turn            int64  // its place among the postings of the same account, epochs and zone set, the last of which counts
+	set             string // the name of the zone set, as it is kept with the posting
 	Successor       int64  // the posting that supersedes this one, 0 for none
 	Void            string // why it is void, "" when it is not
 }
@@ -204,10 +206,13 @@ func (p *Posting) digest(zones, legend string) string {
 	return d.sum()
 }
 
-// seal is the checksum of a posting: its content and its head.
+// seal is the checksum of a posting: its content and its head. Since version 2 it covers which version of its zone set and its legend it is about, and its turn.
 func (p *Posting) seal() string {
 	d := newDigest("posting")
 	d.add(fmt.Sprint(p.ID), p.Content, fmt.Sprint(p.RowCount), fmt.Sprint(p.Replaces), p.Author, p.At, p.Note, p.Program, p.Command, p.Unit)
+	if p.ChecksumVersion >= 2 {
+		d.add(fmt.Sprint(p.turn), p.set, p.ZoneSet.Name, fmt.Sprint(p.ZoneSet.Version), p.Legend.Name, fmt.Sprint(p.Legend.Version))
+	}
 	for _, in := range p.Inputs {
 		d.add(in.Role, in.Path, fmt.Sprint(in.Size), in.Modified, in.SHA256)
 	}
@@ -220,11 +225,15 @@ type event struct {
 	what                             string // post or void
 	posting                          int64
 	author, at, why, checksum, chain string
+	version                          int // of the way in which chain is computed
 }
 
-// link is the checksum of an event and all before it.
-func (e *event) link(before string) string {
+// link is the checksum of an event and all before it. Since version 2 it covers what the book is: head is the digest of that, see [Book.headDigest].
+func (e *event) link(before, head string) string {
 	d := newDigest("event")
+	if e.version >= 2 {
+		d.add(head)
+	}
 	d.add(before, fmt.Sprint(e.number), e.what, fmt.Sprint(e.posting), e.author, e.at, e.why, e.checksum)
 	return d.sum()
 }

@@ -44,7 +44,8 @@ func FuzzReadTable(f *testing.F) {
 			}
 			p.sort()
 			p.Content, p.RowCount = p.digest(p.ZoneSet.digest(), p.Legend.digest()), len(p.Extents)+len(p.Moves)
-			p.Checksum, p.ChecksumVersion = p.seal(), checksumVersion
+			p.ChecksumVersion, p.set = checksumVersion, p.ZoneSet.Name
+			p.Checksum = p.seal()
 			if faults := p.faults(); len(faults) > 0 {
 				t.Fatal(faults)
 			}

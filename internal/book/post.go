@@ -101,7 +101,7 @@ func (b *Book) enter(ctx context.Context, tx *txn, p *Posting, supersede bool) (
 }
 
 // checksumVersion says how checksums are computed; a book keeps it with each. See digest.
-const checksumVersion = 1
+const checksumVersion = 2
 
 // put gives a posting its number and checksum, and writes it and its event. A posting that counts has the last turn of its account, kind,
 // epochs and zone set; one that counted only once, in another book, has a turn before all.
@@ -113,12 +113,21 @@ func (b *Book) put(ctx context.Context, tx *txn, p *Posting, counts bool, e even
 	if counts {
 		place = "COALESCE(MAX(turn), 0) + 1"
 	}
-	var turn int64
 	err := tx.QueryRowContext(ctx, b.sql("SELECT "+place+" FROM posting WHERE account = ? AND kind = ? AND from_epoch = ? AND epoch = ? AND zone_set = ?"),
-		p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name).Scan(&turn)
+		p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.Name).Scan(&p.turn)
 	if err != nil {
 		return err
 	}
+	for _, v := range []struct {
+		table   string
+		id      int64
+		version *int
+	}{{"zone_set", p.ZoneSet.ID, &p.ZoneSet.Version}, {"legend", p.Legend.ID, &p.Legend.Version}} {
+		if err := tx.QueryRowContext(ctx, b.sql("SELECT version FROM "+v.table+" WHERE "+v.table+"_id = ?"), v.id).Scan(v.version); err != nil {
+			return err
+		}
+	}
+	p.set, p.ChecksumVersion = p.ZoneSet.Name, checksumVersion
 	p.Checksum = p.seal()
 	var replaces any
 	if p.Replaces != 0 {
@@ -127,7 +136,7 @@ func (b *Book) put(ctx context.Context, tx *txn, p *Posting, counts bool, e even
 	_, err = tx.ExecContext(ctx, b.sql(`INSERT INTO posting (posting_id, account, kind, from_epoch, epoch, zone_set_id, legend_id, author, posted_at, note, program,
   parameters, unit, row_count, content_sha256, supersedes, checksum, zone_set, turn, checksum_version) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		p.ID, p.Account, p.Kind, p.From, p.Epoch, p.ZoneSet.ID, p.Legend.ID, p.Author, p.At, p.Note, p.Program, p.Command, p.Unit, p.RowCount, p.Content, replaces, p.Checksum,
-		p.ZoneSet.Name, turn, checksumVersion)
+		p.set, p.turn, p.ChecksumVersion)
 	if err != nil {
 		return err
 	}
@@ -164,13 +173,33 @@ func (b *Book) record(ctx context.Context, tx *txn, e event) error {
 		return err
 	}
 	e.number++
-	e.chain = e.link(before)
+	e.version = 1
+	if b.schema >= 4 {
+		e.version = checksumVersion
+	}
+	head, err := b.headDigest(ctx, tx)
+	if err != nil {
+		return err
+	}
+	e.chain = e.link(before, head)
 	columns, values := "event_no, event, posting_id, author, happened_at, why, checksum, chain", []any{e.number, e.what, e.posting, e.author, e.at, e.why, e.checksum, e.chain}
 	if b.schema >= 4 {
-		columns, values = columns+", checksum_version", append(values, checksumVersion)
+		columns, values = columns+", checksum_version", append(values, e.version)
 	}
 	_, err = tx.ExecContext(ctx, b.sql("INSERT INTO journal ("+columns+") VALUES (?"+strings.Repeat(", ?", len(values)-1)+")"), values...)
 	return err
+}
+
+// headDigest is the digest of what a book is: the one row of its table book, but for the version of its schema, which a migration changes.
+func (b *Book) headDigest(ctx context.Context, q asker) (string, error) {
+	d := newDigest("book")
+	err := b.rowsOf(ctx, q, func(r *sql.Rows) error {
+		var id, created, program string
+		err := r.Scan(&id, &created, &program)
+		d.add(id, created, program)
+		return err
+	}, "SELECT book_id, created_at, program FROM book")
+	return d.sum(), err
 }
 
 // rounding is the part of a zone by which numbers that are the same may differ after having gone through another unit.

@@ -38,11 +38,11 @@ func (b *Book) heads(ctx context.Context, q asker, where string, args ...any) (o
 		var void sql.NullString
 		out = append(out, p)
 		err := r.Scan(&p.ID, &p.Account, &p.Kind, &p.From, &p.Epoch, &p.ZoneSet.ID, &p.ZoneSet.Name, &p.ZoneSet.Version, &p.Legend.ID, &p.Legend.Name, &p.Legend.Version,
-			&p.Author, &p.At, &p.Note, &p.Program, &p.Command, &p.Unit, &p.RowCount, &p.Content, &replaces, &p.Checksum, &p.ChecksumVersion, &successor, &void)
+			&p.Author, &p.At, &p.Note, &p.Program, &p.Command, &p.Unit, &p.RowCount, &p.Content, &replaces, &p.Checksum, &p.ChecksumVersion, &p.turn, &p.set, &successor, &void)
 		p.Replaces, p.Successor, p.Void = replaces.Int64, successor.Int64, void.String
 		return err
 	}, `SELECT p.posting_id, p.account, p.kind, p.from_epoch, p.epoch, z.zone_set_id, z.name, z.version, l.legend_id, l.name, l.version,
-  p.author, p.posted_at, p.note, p.program, p.parameters, p.unit, p.row_count, p.content_sha256, p.supersedes, p.checksum, `+b.since(4, "p.checksum_version", "1")+`,
+  p.author, p.posted_at, p.note, p.program, p.parameters, p.unit, p.row_count, p.content_sha256, p.supersedes, p.checksum, `+b.since(4, "p.checksum_version, p.turn, p.zone_set", "1, 0, z.name")+`,
   (SELECT n.posting_id FROM posting n WHERE n.supersedes = p.posting_id),
   (SELECT j.why FROM journal j WHERE j.posting_id = p.posting_id AND j.event = 'void')
 FROM posting p JOIN zone_set z ON z.zone_set_id = p.zone_set_id JOIN legend l ON l.legend_id = p.legend_id `+where+` ORDER BY p.posting_id`, args...)

@@ -11,10 +11,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/internal/output"
 )
 
@@ -197,6 +199,33 @@ SELECT account, epoch, zone_set, zone_id, zone_name, class_code, class_name, are
   kind
 FROM current_extents`
 
+// columnComments explain columns of views and tables; PostgreSQL keeps them.
+var columnComments = map[string]string{
+	"current_extents.epoch":          "Label of the epoch, such as a year.",
+	"current_extents.kind":           "class, nodata, unlisted (values of no class) or outside (beyond the raster).",
+	"current_extents.class_code":     "Code of the class; NULL for ground of no class.",
+	"current_extents.area_m2":        "True area on the ellipsoid in square metres.",
+	"current_extents.area_ha":        "True area on the ellipsoid in hectares.",
+	"compositions.pct_of_zone":       "Percent of the area of the zone.",
+	"compositions.pct_of_classified": "Percent of the ground of the zone that has a class.",
+	"change_matrices.from_code":      "Class at the first epoch; NULL for ground that it does not map.",
+	"change_matrices.to_code":        "Class at the second epoch; NULL for ground that it does not map.",
+	"change_matrices.area_ha":        "True area in hectares that went from one class to the other, or stayed.",
+	"extent_accounts.opening_ha":     "Extent at the first epoch on the ground that both epochs map, in hectares.",
+	"extent_accounts.additions_ha":   "Ground that became the class between the epochs, in hectares.",
+	"extent_accounts.reductions_ha":  "Ground that was the class and became another one, in hectares.",
+	"extent_accounts.net_change_ha":  "Additions less reductions, in hectares.",
+	"extent_accounts.closing_ha":     "Extent at the second epoch on the ground that both epochs map, in hectares.",
+	"posting.turn":                   "Of the postings of one account, kind, epochs and zone set that with the greatest turn counts, unless it is void.",
+	"posting.content_sha256":         "Checksum of the rows with their zones and classes.",
+	"posting.checksum":               "Checksum of the head and the inputs, computed as checksum_version says.",
+	"posting.supersedes":             "The posting that this one corrects; NULL for none.",
+	"input.sha256":                   "SHA-256 of the file that was read.",
+	"extent.cells":                   "Cells, cut ones by their share; NULL where they are not known.",
+	"extent.nominal_m2":              "Cells times the nominal size of a cell, in square metres.",
+	"journal.chain":                  "Checksum of this event and all before it; the last one is the fingerprint of the book.",
+}
+
 // comments explain the views; PostgreSQL keeps them with the views.
 var comments = map[string]string{
 	"current_postings": "The postings that count: neither superseded by a later one nor void.",
@@ -338,6 +367,13 @@ func (b *Book) begin(ctx context.Context) error {
 			return err
 		}
 	}
+	if b.postgres {
+		for column, text := range columnComments {
+			if _, err := tx.ExecContext(ctx, fmt.Sprintf("COMMENT ON COLUMN %s IS '%s'", column, text)); err != nil {
+				return err
+			}
+		}
+	}
 	id := make([]byte, 16)
 	if _, err := rand.Read(id); err != nil {
 		return err
@@ -380,8 +416,21 @@ func (b *Book) checkSchema(ctx context.Context, write bool) error {
 			return err
 		}
 	}
-	if err := b.db.QueryRowContext(ctx, "SELECT schema_version FROM book").Scan(&b.schema); err != nil {
+	var found []string
+	if err := b.rowsOf(ctx, b.db, func(r *sql.Rows) error {
+		var version sql.NullString
+		err := r.Scan(&version)
+		found = append(found, version.String)
+		return err
+	}, "SELECT schema_version FROM book"); err != nil {
 		return b.explain(err)
+	}
+	if len(found) != 1 {
+		return fmt.Errorf("%s: its table book has %s, and a book has one: it is damaged, restore it from a backup", b.Name, text.Count(len(found), "row"))
+	}
+	var err error
+	if b.schema, err = strconv.Atoi(found[0]); err != nil || b.schema < 1 {
+		return fmt.Errorf("%s: its schema has the version %q, which no book has: it is damaged, restore it from a backup", b.Name, found[0])
 	}
 	switch {
 	case b.schema > Schema:

@@ -106,7 +106,7 @@ func (b *Book) Verify(ctx context.Context, known string) (*Report, error) {
 
 // faults are what is wrong with a posting as it was read.
 func (p *Posting) faults() (out []string) {
-	if p.ChecksumVersion != checksumVersion {
+	if p.ChecksumVersion < 1 || p.ChecksumVersion > checksumVersion {
 		return []string{fmt.Sprintf("its checksum is of version %d, which this program does not know: use a newer Verdex", p.ChecksumVersion)}
 	}
 	if n := len(p.Extents) + len(p.Moves); n != p.RowCount {
@@ -117,6 +117,9 @@ func (p *Posting) faults() (out []string) {
 	}
 	if p.seal() != p.Checksum {
 		out = append(out, "its head or its inputs are not those that were posted")
+	}
+	if p.set != p.ZoneSet.Name {
+		out = append(out, fmt.Sprintf("it names the zone set %q, and is about %q", p.set, p.ZoneSet.Name))
 	}
 	return out
 }
@@ -161,9 +164,13 @@ func (b *Book) verifyVersions(ctx context.Context, q asker, damaged func(string,
 // verifyJournal follows the chain of events, which names each posting once.
 func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[int64]string, known string, damaged func(string, ...any)) error {
 	before, posted, seen := "", map[int64]bool{}, known == ""
-	err := b.rowsOf(ctx, q, func(rows *sql.Rows) error {
+	head, err := b.headDigest(ctx, q)
+	if err != nil {
+		return err
+	}
+	err = b.rowsOf(ctx, q, func(rows *sql.Rows) error {
 		var e event
-		if err := rows.Scan(&e.number, &e.what, &e.posting, &e.author, &e.at, &e.why, &e.checksum, &e.chain); err != nil {
+		if err := rows.Scan(&e.number, &e.what, &e.posting, &e.author, &e.at, &e.why, &e.checksum, &e.chain, &e.version); err != nil {
 			return err
 		}
 		r.Events++
@@ -173,15 +180,15 @@ func (b *Book) verifyJournal(ctx context.Context, q asker, r *Report, sums map[i
 		case sum != e.checksum:
 			damaged("posting %d is not the one that event %d of the journal records", e.posting, e.number)
 		}
-		if e.number != int64(r.Events) || e.link(before) != e.chain {
-			damaged("event %d of the journal does not follow from the one before it: events were changed, added or removed", e.number)
+		if e.number != int64(r.Events) || e.version < 1 || e.version > checksumVersion || e.link(before, head) != e.chain {
+			damaged("event %d of the journal does not follow from the one before it: events, or the row of the table book, were changed, added or removed", e.number)
 		}
 		if e.what == "post" {
 			posted[e.posting] = true
 		}
 		before, seen = e.chain, seen || e.chain == known
 		return nil
-	}, "SELECT event_no, event, posting_id, author, happened_at, why, checksum, chain FROM journal ORDER BY event_no")
+	}, "SELECT event_no, event, posting_id, author, happened_at, why, checksum, chain, checksum_version FROM journal ORDER BY event_no")
 	if err != nil {
 		return err
 	}

@@ -237,6 +237,8 @@ func (s *session) claimOutputs() error {
 			if output.IsStandard(path) && s.plan == nil { // what is shown does not mix with it
 				s.stdout = s.w
 			}
+			rules := rules
+			rules.Maybe = s.name == "gather" // which leaves it to the job whose parts are gathered
 			err := s.claim(o, path, rules)
 			if conflict := new(output.ConflictError); errors.As(err, &conflict) {
 				return usageError{err}

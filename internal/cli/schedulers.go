@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"text/template"
+	"unicode"
 )
 
 //go:embed slurm.sh.tmpl
@@ -48,6 +49,11 @@ func (s *session) writeScript(o *runOptions) error {
 	folder, err := filepath.Abs(".")
 	if err != nil {
 		return err
+	}
+	for _, text := range []string{o.Plan[0], folder} {
+		if strings.ContainsFunc(text, unicode.IsControl) {
+			return fmt.Errorf("%q: it has a line break or another control character in its name, which no script can hold safely: rename it", text)
+		}
 	}
 	fields := struct {
 		Name, Folder, Plan, PlanText, Version string
