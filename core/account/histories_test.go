@@ -74,7 +74,7 @@ func TestRemainingByHand(t *testing.T) {
 // of the middle of 2000 begins with the end of that year, so that 2001 is its first year.
 func TestRemainingWithDates(t *testing.T) {
 	account := func(labels string) []RemainingRow {
-		h, err := historiesOf(historiesHead + "Z,,"+labels+",,0;2,changed once,60,ha,\n")
+		h, err := historiesOf(historiesHead + "Z,," + labels + ",,0;2,changed once,60,ha,\n")
 		require.NoError(t, err)
 		list, err := h.Remaining(20, categoryOf)
 		require.NoError(t, err)

@@ -19,7 +19,8 @@ func Rates(opening, closing, net, years float64) (all, simple, compound float64)
 	if math.IsNaN(years) {
 		return all, years, years
 	}
-	return all, all / years, (math.Pow(closing/opening, 1/years) - 1) * 100
+	// (1+r)^years - 1 by way of logarithms of 1+x, which keep their precision where r is small, and are the same on every processor.
+	return all, all / years, math.Expm1(math.Log1p((closing-opening)/opening)/years) * 100
 }
 
 // yearDays is the length of a year of the Gregorian calendar in days.

@@ -24,10 +24,10 @@ type ApproximateOption struct {
 // Approximation is how far the extents of a reduced copy are likely to be off.
 type Approximation struct {
 	Level int
-	Times [2]int                // how many cells of the raster are one of the copy, across and down
-	Tiles int                   // of the sample
-	Share float64               // of the ground of the sample that the copy gives to another class, at least
-	tile  float64               // the area of a tile in m²
+	Times [2]int          // how many cells of the raster are one of the copy, across and down
+	Tiles int             // of the sample
+	Share float64         // of the ground of the sample that the copy gives to another class, at least
+	tile  float64         // the area of a tile in m²
 	bias  map[string]bias // by class
 }
 

@@ -189,8 +189,8 @@ type ZoneColumns struct {
 	source  string
 	ids     []string
 	columns []string
-	at      map[string]int       // of columns
-	safe    map[string]string    // of names of classes and labels of epochs, such that no two are alike
+	at      map[string]int    // of columns
+	safe    map[string]string // of names of classes and labels of epochs, such that no two are alike
 	taken   map[string]bool
 	values  map[string][]float64 // by zone: a value for each column, as many as there are; NaN is not stored, see has
 	has     map[string][]bool

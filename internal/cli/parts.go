@@ -13,6 +13,7 @@ import (
 	"io"
 	"path/filepath"
 	"reflect"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -40,16 +41,18 @@ const partKind = "a part of verdex, 1\n"
 
 // partHead is what a part says of itself.
 type partHead struct {
-	Program string                     `json:"program"`
-	Command string                     `json:"command"`
-	Options map[string]json.RawMessage `json:"options"` // of the command, but for the part itself and where it went
-	Inputs  []partInput                `json:"inputs"`
-	I       int                        `json:"i"`
-	N       int                        `json:"n"`
-	Sizes   []int                      `json:"sizes"`              // bytes of the tallies that follow
-	Groups  []int                      `json:"requests,omitempty"` // how many tallies each request has
-	Keys    []string                   `json:"keys,omitempty"`     // of a plan: of the tallies
-	Sets    [][]tally.Set              `json:"sets,omitempty"`     // and their sets of zones
+	Program string `json:"program"`
+	// Processor is the kind that measured the part: the last digits of sines and logarithms are not the same on all of them.
+	Processor string                     `json:"processor"`
+	Command   string                     `json:"command"`
+	Options   map[string]json.RawMessage `json:"options"` // of the command, but for the part itself and where it went
+	Inputs    []partInput                `json:"inputs"`
+	I         int                        `json:"i"`
+	N         int                        `json:"n"`
+	Sizes     []int                      `json:"sizes"`              // bytes of the tallies that follow
+	Groups    []int                      `json:"requests,omitempty"` // how many tallies each request has
+	Keys      []string                   `json:"keys,omitempty"`     // of a plan: of the tallies
+	Sets      [][]tally.Set              `json:"sets,omitempty"`     // and their sets of zones
 }
 
 // partInput is an input of a part by its content: a small file by all of it, a large one by its size and its ends.
@@ -205,7 +208,7 @@ func (s *session) measurePart(which string, do func(*session) error) error {
 		}
 		return err
 	}
-	head := &partHead{Program: "verdex " + s.version, Command: s.name, Options: optionValues(s.options), Inputs: inputs, I: p.I, N: p.N, Groups: c.groups}
+	head := &partHead{Program: "verdex " + s.version, Processor: runtime.GOARCH, Command: s.name, Options: optionValues(s.options), Inputs: inputs, I: p.I, N: p.N, Groups: c.groups}
 	return s.writePart(out, head, c.tallies)
 }
 
@@ -402,6 +405,8 @@ func checkParts(parts []*jobPart, program string) error {
 		switch {
 		case p.Program != program:
 			wrong = append(wrong, fmt.Sprintf("%s was measured by %s, and this is %s", p.path, p.Program, program))
+		case p.Processor != first.Processor:
+			wrong = append(wrong, fmt.Sprintf("%s was measured on a processor of the kind %s, and %s on %s, whose last digits differ", p.path, orUnknown(p.Processor), first.path, orUnknown(first.Processor)))
 		case p.Command != first.Command || p.N != first.N || !slices.Equal(p.Groups, first.Groups) || len(p.tallies) != len(first.tallies) || !sameValues(p.Options, first.Options):
 			wrong = append(wrong, fmt.Sprintf("%s is of another job than %s", p.path, first.path))
 		case !slices.Equal(p.Inputs, first.Inputs):
@@ -421,6 +426,9 @@ func checkParts(parts []*jobPart, program string) error {
 	slices.SortFunc(parts, func(a, b *jobPart) int { return a.I - b.I })
 	return nil
 }
+
+// orUnknown names the kind of processor of a part, which those of older versions do not state.
+func orUnknown(processor string) string { return cmp.Or(processor, "one that is not stated") }
 
 func missingParts(at []string) (out []string) {
 	for i, path := range at {

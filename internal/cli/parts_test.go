@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"time"
@@ -70,4 +71,13 @@ func TestStampOfALargeInput(t *testing.T) {
 	assert.Equal(t, first, stamp(wholeBelow/2+5, begun), "between two samples, with the time set back: the one case that is not seen")
 	assert.NotEqual(t, first, stamp(wholeBelow/2+5, begun.Add(time.Millisecond)))
 	assert.NotEqual(t, first, stamp(wholeBelow, begun), "its end")
+}
+
+func TestPartsOfTwoKindsOfProcessors(t *testing.T) {
+	part := func(i int, processor string) *jobPart {
+		return &jobPart{path: fmt.Sprint("p", i), partHead: partHead{Program: "verdex 1", Processor: processor, I: i, N: 2}}
+	}
+	assert.NoError(t, checkParts([]*jobPart{part(1, "amd64"), part(2, "amd64")}, "verdex 1"))
+	assert.ErrorContains(t, checkParts([]*jobPart{part(1, "amd64"), part(2, "arm64")}, "verdex 1"), "p2 was measured on a processor of the kind arm64, and p1 on amd64")
+	assert.ErrorContains(t, checkParts([]*jobPart{part(1, ""), part(2, "arm64")}, "verdex 1"), "one that is not stated")
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -44,7 +45,7 @@ func (r *planRun) part(o *runOptions) error {
 	slices.SortFunc(inputs, func(a, b partInput) int {
 		return cmp.Or(strings.Compare(a.Role, b.Role), strings.Compare(a.Path, b.Path))
 	})
-	head := &partHead{Program: "verdex " + r.version, Command: "run", Options: optionValues(o), Inputs: inputs, I: which.I, N: which.N}
+	head := &partHead{Program: "verdex " + r.version, Processor: runtime.GOARCH, Command: "run", Options: optionValues(o), Inputs: inputs, I: which.I, N: which.N}
 	type kept struct {
 		key  string
 		t    *tally.Tally
