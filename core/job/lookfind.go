@@ -3,6 +3,7 @@ package job
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cover"
@@ -58,6 +59,9 @@ func plain(v float64) string { return strings.TrimSuffix(fmt.Sprintf("%.10g", v)
 func (r *RasterLook) findNoData() {
 	h := r.Header
 	suspect, where := r.background()
+	if slices.ContainsFunc(r.Values, func(v ValueLine) bool { return v.Value == suspect && v.Class.Name != "" }) {
+		suspect = math.NaN() // the legend says that it is a class
+	}
 	declared := h.NoData != nil
 	if declared && suspect == *h.NoData {
 		suspect = math.NaN()

@@ -6,6 +6,7 @@
 package draw
 
 import (
+	"bytes"
 	"fmt"
 	"image"
 	"image/color"
@@ -108,7 +109,7 @@ func Write(w io.Writer, format string, f Figure, o Options) (notes []string, err
 		out = pngOf{c}
 	case "svg":
 		c := vgsvg.NewWith(vgsvg.UseWH(width, height))
-		p.canvas, out = c, c
+		p.canvas, out = c, svgOf{c}
 	case "pdf":
 		c := &pdfCanvas{Canvas: vgpdf.New(width, height), widths: map[int]bool{}}
 		p.canvas, out = c, c
@@ -127,6 +128,18 @@ type pngOf struct{ c *vgimg.Canvas }
 func (p pngOf) WriteTo(w io.Writer) (int64, error) {
 	e := png.Encoder{CompressionLevel: png.BestSpeed}
 	return 0, e.Encode(w, p.c.Image())
+}
+
+// svgOf writes a canvas whose images say what they are: PNGs, which the library declares to be JPEGs, so that some viewers leave them out.
+type svgOf struct{ *vgsvg.Canvas }
+
+func (s svgOf) WriteTo(w io.Writer) (int64, error) {
+	var b bytes.Buffer
+	if _, err := s.Canvas.WriteTo(&b); err != nil {
+		return 0, err
+	}
+	n, err := w.Write(bytes.ReplaceAll(b.Bytes(), []byte("data:image/jpg;base64,iVBORw0KGgo"), []byte("data:image/png;base64,iVBORw0KGgo")))
+	return int64(n), err
 }
 
 // pdfCanvas is a canvas whose images all differ in width: the library writes images in the order of their widths, and those of one width in any

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/files"
@@ -25,7 +26,8 @@ func (j *Job) Commit(post func() error) (err error) {
 		}
 	}
 	j.temporary.hold.Lock() // nobody removes the files while they are renamed
-	defer j.temporary.hold.Unlock()
+	free := sync.OnceFunc(j.temporary.hold.Unlock)
+	defer free()
 	defer func() {
 		if err != nil {
 			j.takeBack()
@@ -50,6 +52,7 @@ func (j *Job) Commit(post func() error) (err error) {
 			c.backup = ""
 		}
 	}
+	free() // a pipe may have no reader, and whoever ends the program does not wait for one
 	for _, c := range j.claims {
 		if c.staged != "" && c.stream {
 			if err := j.pour(c); err != nil {

@@ -10,6 +10,7 @@
 package plan
 
 import (
+	"bytes"
 	"fmt"
 	"net/url"
 	"path/filepath"
@@ -164,6 +165,7 @@ func Read(from files.System, path string, commands []Command) (*Plan, error) {
 
 // Parse reads a plan from its text; files are named relative to the folder of path.
 func Parse(from files.System, path string, data []byte, commands []Command) (*Plan, error) {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // a byte order mark, which some editors write
 	root, problems := parse(path, data)
 	if len(problems) > 0 {
 		return nil, problems.sorted()

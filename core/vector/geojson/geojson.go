@@ -69,7 +69,7 @@ func isSequence(data []byte) bool {
 	}
 	line, rest, more := bytes.Cut(bytes.TrimLeft(data, " \t\r\n"), []byte("\n"))
 	line = bytes.TrimRight(line, " \t\r,")
-	return more && len(line) > 2 && line[0] == '{' && line[len(line)-1] == '}' && bytes.HasPrefix(bytes.TrimLeft(rest, " \t\r\n"), []byte("{"))
+	return more && len(line) > 2 && line[0] == '{' && line[len(line)-1] == '}' && bytes.HasPrefix(bytes.TrimLeft(rest, " \t\r\n"), []byte("{")) && jsontext.Value(line).IsValid()
 }
 
 // plain shortens the errors of the JSON library.
