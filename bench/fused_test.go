@@ -117,7 +117,7 @@ func BenchmarkFused(b *testing.B) {
 		require.NoError(b, err)
 		layers, err := view.NewLayers([]view.Layer{{Name: "cover", Source: classes}, {Name: "slope", Source: second}})
 		require.NoError(b, err)
-		view, err := cover.NewRuleView(rules, layers, nil, false)
+		view, err := cover.NewRuleView(rules, layers, nil, cover.RuleApart)
 		require.NoError(b, err)
 		set, place, err := tally.Whole(view.Header().Grid)
 		require.NoError(b, err)

@@ -417,6 +417,9 @@ func labelled(given []string, labels []string, option string) ([]string, error) 
 				n, value = i, v
 			}
 		}
+		if label, _, ok := strings.Cut(text, "="); ok && n < 0 && option == "nodata" {
+			return out, fault.Misusef(option, text, "is about %s, which is none of the epochs (%s)", label, strings.Join(labels, ", "))
+		}
 		for i := range out {
 			if n >= 0 && n != i {
 				continue

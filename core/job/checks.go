@@ -62,6 +62,9 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 		if !slices.Contains(check.Names, name) {
 			return nil, fault.Misusef("ignore", name, "is not a check").Do("choose one of %s", strings.Join(check.Names, ", "))
 		}
+		if slices.ContainsFunc(o.Bound, func(text string) bool { return strings.HasPrefix(text, name+"=") }) {
+			return nil, fault.Misusef("ignore", name, "leaves out a check that has a limit with it").Do("leave one of the two out")
+		}
 		k.ignore = append(k.ignore, name)
 	}
 	if o.Control != "" {

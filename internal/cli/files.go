@@ -100,6 +100,9 @@ func webCache(none bool) *remote.Cache {
 // withFiles does the work of a command between the check of its files and the commit of what it has written.
 func (s *session) withFiles(do func(*session) error) error {
 	defer s.Discard()
+	if err := s.idle(); err != nil {
+		return err
+	}
 	for _, in := range inputsOf(s.options) {
 		s.Read(in)
 	}
