@@ -185,6 +185,20 @@ func (l *Layer) Cell(feature, field int) string {
 	return l.Fields[field].Text(l.Features[feature].Values[field])
 }
 
+// Written makes texts of the numbers of a field that are written with a number of decimals, for a file that stores numbers as such would lose zeros at their end: an id of 1.10
+// is not 1.1.
+func (l *Layer) Written(field int) {
+	if l.Fields[field].Decimals == 0 {
+		return
+	}
+	for i := range l.Features {
+		if v := &l.Features[i].Values[field]; *v != nil {
+			*v = l.Cell(i, field)
+		}
+	}
+	l.Fields[field].Kind, l.Fields[field].Decimals = Text, 0
+}
+
 // ParseNumber reads a number of a format that has numbers as a value of a feature: an int64 if it is whole, and a text if it is whole and no int64 holds it, for such
 // numbers are ids.
 func ParseNumber(text string) (any, error) {

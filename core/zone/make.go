@@ -145,6 +145,7 @@ func Merge(l *vector.Layer, by string, sum, keep []string) (out *vector.Layer, l
 	if err != nil {
 		return nil, nil, err
 	}
+	l.Written(at)
 	groups := map[string][]int{}
 	var order []string
 	for i := range l.Features {

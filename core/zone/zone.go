@@ -286,6 +286,9 @@ func (s *Set) chooseFields(l *vector.Layer, sel Selection) (k keys, err error) {
 			}
 		}
 	}
+	if k.idField >= 0 {
+		l.Written(k.idField)
+	}
 	if k.nameField < 0 {
 		if k.nameField = first("zone_name", "name"); k.nameField == k.idField {
 			k.nameField = -1
