@@ -149,3 +149,9 @@ func TestDistance(t *testing.T) {
 		assert.Equal(t, c.want, Distance(c.b, c.a), "%s %s", c.b, c.a)
 	}
 }
+
+func TestPrintable(t *testing.T) {
+	assert.Equal(t, "a\tb\nc é \ufffd[31m \ufffdevil\ufffd \ufffd\ufffd", PrintableText("a\tb\nc é \x1b[31m \u202eevil\u2069 \u200f\u0085"))
+	assert.Equal(t, "שלום عربى", PrintableText("שלום عربى"))
+	assert.Equal(t, []byte("x\ufffd"), PrintableBytes([]byte("x\x07")))
+}

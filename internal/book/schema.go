@@ -355,6 +355,19 @@ func Create(ctx context.Context, where string, o Options) error {
 	return nil
 }
 
+// comment explains the columns of a book of the newest schema, where the database keeps comments.
+func (b *Book) comment(ctx context.Context, tx *sql.Tx) error {
+	if !b.postgres || Schema < 4 {
+		return nil
+	}
+	for column, text := range columnComments {
+		if _, err := tx.ExecContext(ctx, fmt.Sprintf("COMMENT ON COLUMN %s IS '%s'", column, text)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // begin makes the tables of an empty database.
 func (b *Book) begin(ctx context.Context) error {
 	tx, err := b.db.BeginTx(ctx, nil)
@@ -367,12 +380,8 @@ func (b *Book) begin(ctx context.Context) error {
 			return err
 		}
 	}
-	if b.postgres {
-		for column, text := range columnComments {
-			if _, err := tx.ExecContext(ctx, fmt.Sprintf("COMMENT ON COLUMN %s IS '%s'", column, text)); err != nil {
-				return err
-			}
-		}
+	if err := b.comment(ctx, tx); err != nil {
+		return err
 	}
 	id := make([]byte, 16)
 	if _, err := rand.Read(id); err != nil {
@@ -481,6 +490,9 @@ func (b *Book) migrate(ctx context.Context, where string) (note string, err erro
 			if err := b.step(ctx, tx.Tx, n); err != nil {
 				return err
 			}
+		}
+		if err := b.comment(ctx, tx.Tx); err != nil {
+			return err
 		}
 		_, err := tx.ExecContext(ctx, b.sql("UPDATE book SET schema_version = ?"), Schema)
 		return err

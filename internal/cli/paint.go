@@ -64,13 +64,10 @@ func (c *canvas) flush() error {
 // printable is a line of text without control characters: a terminal would obey them.
 func printable(s string) string {
 	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\n' || r == '\t' || r == '\r':
+		if r == '\n' || r == '\t' || r == '\r' {
 			return ' '
-		case r < ' ' || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069':
-			return '\ufffd'
 		}
-		return r
+		return text.Printable(r)
 	}, s)
 }
 

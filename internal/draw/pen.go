@@ -24,9 +24,11 @@ import (
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
 	"codeberg.org/go-fonts/liberation/liberationsansregular"
 	"codeberg.org/go-pdf/fpdf"
+	"github.com/verdex-land/verdex/core/text"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/sfnt"
 	"golang.org/x/image/math/fixed"
+
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgpdf"
@@ -138,7 +140,7 @@ func (s svgOf) WriteTo(w io.Writer) (int64, error) {
 	if _, err := s.Canvas.WriteTo(&b); err != nil {
 		return 0, err
 	}
-	n, err := w.Write(bytes.ReplaceAll(b.Bytes(), []byte("data:image/jpg;base64,iVBORw0KGgo"), []byte("data:image/png;base64,iVBORw0KGgo")))
+	n, err := w.Write(bytes.ReplaceAll(text.PrintableBytes(b.Bytes()), []byte("data:image/jpg;base64,iVBORw0KGgo"), []byte("data:image/png;base64,iVBORw0KGgo")))
 	return int64(n), err
 }
 

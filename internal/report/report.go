@@ -225,7 +225,12 @@ func Write(w io.Writer, r *Report) error {
 		}
 		data.ZoneIndex = r.index(func(i int) (uint8, uint8) { return uint8(r.Map.Zones[i]), uint8(r.Map.Zones[i] >> 8) })
 	}
-	return t.Execute(w, data)
+	var page bytes.Buffer
+	if err := t.Execute(&page, data); err != nil {
+		return err
+	}
+	_, err = w.Write(text.PrintableBytes(page.Bytes()))
+	return err
 }
 
 // how says how numbers are made, by the kind of column that the page has for them.

@@ -298,7 +298,7 @@ func (t *Writer) html(w io.Writer) error {
 				cell = text.Grouped(cell)
 			}
 			if c.Type == model.Text {
-				out.WriteString("<td>" + template.HTMLEscapeString(cell) + "</td>")
+				out.WriteString("<td>" + template.HTMLEscapeString(text.PrintableText(cell)) + "</td>")
 			} else {
 				out.WriteString(`<td class="n">` + template.HTMLEscapeString(cell) + "</td>")
 			}
