@@ -129,7 +129,8 @@ func (b *Book) settle(ctx context.Context, tx *txn, author, from string, superse
 		last := of[len(of)-1]
 		for _, p := range of[:len(of)-1] {
 			m.GaveWay = append(m.GaveWay, p.ID)
-			if err := b.void(ctx, tx, p, author, fmt.Sprintf("superseded by posting %d, merged from %s", last.ID, from)); err != nil {
+			// No number: the reason goes along into other books, where postings have others.
+			if err := b.void(ctx, tx, p, author, fmt.Sprintf("superseded by what %s posted at %s, merged from %s", last.Author, last.At, from)); err != nil {
 				return err
 			}
 		}
