@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -44,6 +46,15 @@ middle. Ground without a class is hatched. Only what is shown is read, from the 
 	})
 }
 
+// shownPath is the name of a file as a figure shows it: one of a plan from the plan's folder, wherever the program was started, and with slashes on every system.
+func (s *session) shownPath(text string) string {
+	text = filepath.ToSlash(text)
+	if s.plan == nil || s.plan.dir == "" || s.plan.dir == "." {
+		return text
+	}
+	return strings.TrimPrefix(text, strings.TrimSuffix(filepath.ToSlash(s.plan.dir), "/")+"/")
+}
+
 // mapOf makes a map.
 func (s *session) mapOf(m *job.Mapped, o *mapFigureOptions, d draw.Options) (draw.Figure, error) {
 	chosen := -1
@@ -63,9 +74,9 @@ func (s *session) mapOf(m *job.Mapped, o *mapFigureOptions, d draw.Options) (dra
 		legend = legendOfSamples(samples, m.Source.Header().Palette)
 	}
 	f.Pixels = pixelsOf(samples.Width, classesIn(samples, m.Coder, legend), legend)
-	f.Title, f.Sub = "Land cover", "in "+m.Zones.Source
+	f.Title, f.Sub = "Land cover", "in "+s.shownPath(m.Zones.Source)
 	if m.Whole {
-		f.Sub = m.Name
+		f.Sub = s.shownPath(m.Name)
 	}
 	if m.Epoch != "" {
 		f.Title += " " + m.Epoch
@@ -83,7 +94,7 @@ func (s *session) mapOf(m *job.Mapped, o *mapFigureOptions, d draw.Options) (dra
 			f.KeysTitle += " in " + labelOf(m.Zones.Zones[chosen])
 		}
 	}
-	f.Note = m.Name
+	f.Note = s.shownPath(m.Name)
 	if samples.Reduced {
 		f.Note += "; drawn from a reduced copy, measured from all cells"
 	}

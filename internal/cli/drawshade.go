@@ -121,7 +121,7 @@ func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
 	if void {
 		f.Keys = append(f.Keys, draw.Key{Name: "no number", Hatch: true})
 	}
-	f.Title, f.KeysTitle, f.Note = columnTitle(o), unit, o.Table[0]
+	f.Title, f.KeysTitle, f.Note = columnTitle(o), unit, s.shownPath(o.Table[0])
 	if f.Sub = o.Epoch; o.Since != "" && o.Epoch != "" {
 		f.Sub = o.Since + " to " + o.Epoch
 	}

@@ -87,6 +87,7 @@ func makesOutput(name string) bool {
 type planned struct {
 	counter job.Counter
 	maker   job.Maker
+	dir     string    // of the plan
 	begun   time.Time // when the step began; of a record that is done again, when it did then
 	owns    func(path string) bool
 	checks  []check.Check
@@ -320,7 +321,7 @@ func (r *planRun) step(i int, counter job.Counter) error {
 	s := &session{reporter: &reporter{w: io.Discard, run: r.reporter}, commandFiles: &commandFiles{Job: output.New(r.ctx, temporaries)},
 		ctx: r.ctx, system: seen, remote: r.remote, name: step.Command, options: step.Options, stdout: io.Discard, version: r.version, threads: r.threads}
 	s.plan = &planned{counter: counter, maker: plan.Maker{Plan: r.plan}, owns: func(path string) bool { return r.options.Force && !r.plan.Names(path) || r.store.Wrote(path) }}
-	s.plan.begun = r.begunOf(step.Name)
+	s.plan.begun, s.plan.dir = r.begunOf(step.Name), r.plan.Dir
 	done := plan.Done{Name: step.Name, Begun: s.plan.begun, Command: step.Command, Options: plan.OptionsOf(step.Options), Posted: step.Posts(), Key: key}
 	s.before = func() error {
 		own := []string{step.Posts()}
