@@ -119,7 +119,12 @@ func (b *reportBuilder) figure(part, id, title, alt, format string, f draw.Figur
 	if err != nil {
 		return err
 	}
-	b.notes(notes)
+	for _, n := range notes {
+		if !slices.Contains(b.said.notes, n) {
+			b.Note(n)
+			b.maker.Note(n)
+		}
+	}
 	kind := map[string]string{"svg": "image/svg+xml", "png": "image/png"}[format]
 	b.out.Figures = append(b.out.Figures, report.Figure{Part: part, ID: id, Title: title, Alt: alt, Type: kind, Data: data.Bytes()})
 	return nil

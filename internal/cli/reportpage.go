@@ -59,7 +59,7 @@ func runReport(s *session, o *reportOptions) error {
 	}
 	within := *s
 	within.reporter = &reporter{w: io.Discard, run: s.reporter} // notes stand in the report
-	b := &reportBuilder{session: &within, o: o, zones: map[string]int{}, out: &report.Report{Program: "Verdex " + s.version, Source: filepath.Base(o.From[0]), Title: o.Title}}
+	b := &reportBuilder{session: &within, maker: s.reporter, o: o, zones: map[string]int{}, out: &report.Report{Program: "Verdex " + s.version, Source: filepath.Base(o.From[0]), Title: o.Title}}
 	where, _ := vectors.Split(o.From[0])
 	var err error
 	if book.IsBook(where) {
@@ -85,6 +85,7 @@ func runReport(s *session, o *reportOptions) error {
 // reportBuilder fills a report.
 type reportBuilder struct {
 	*session
+	maker   *reporter // takes what whoever makes the report has to mend
 	o       *reportOptions
 	out     *report.Report
 	classes []cover.Named
