@@ -23,7 +23,7 @@ demo: build
 
 test:
 	.ci/tools
-	go test -timeout 20m ./...
+	go test -timeout 40m ./...
 	GODEBUG=cpu.avx2=off go test ./core/tally ./core/raster/geotiff/unpack
 	CGO_ENABLED=1 go test -race -timeout 10m ./core/job
 

@@ -396,6 +396,9 @@ func (j *job) accounts() {
 				switch {
 				case first && second:
 					f, managed := flow(a, b)
+					if name[a] == name[b] { // within a group nothing changes
+						f = "no change"
+					}
 					want[key{z.id, "flow", f}] += m2
 					post("Opening extent 2000", name[a], m2)
 					post("Closing extent 2005", name[b], m2)
