@@ -290,7 +290,7 @@ func (r *RuledRaster) Watch(size int) error {
 	r.after = append(r.after, func() {
 		if t, ok := watched.Tally(); ok {
 			ha, _ := area.Find("ha")
-			r.work.noteUndecided(r.Rules.Source, &cover.Coder{Undecided: &value}, t, ha)
+			r.work.noteUndecided(r.Rules.Source, value, t, ha)
 		}
 	})
 	return nil

@@ -137,7 +137,9 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (_ *extent.Compositi
 		return nil, nil, nil, err
 	}
 	w.noteMoves(l.moved)
-	w.noteUndecided(o.Rules, l.coder, tallies[0], t.unit)
+	if v := l.coder.Undecided; v != nil {
+		w.noteUndecided(o.Rules, *v, tallies[0], t.unit)
+	}
 	var edges []check.Check
 	if both {
 		other, err := compose(1)
@@ -158,16 +160,13 @@ func (w *work) compose(o *MeasureOptions, checks *checking) (_ *extent.Compositi
 	return comp, edges, approximate, nil
 }
 
-// noteUndecided reports the ground of zones for which rules could not be decided.
-func (w *work) noteUndecided(rules string, coder *cover.Coder, t *tally.Tally, unit area.Unit) {
-	if coder.Undecided == nil {
-		return
-	}
+// noteUndecided reports the ground of zones for which rules could not be decided, whose cells hold a value of their own.
+func (w *work) noteUndecided(rules string, value float64, t *tally.Tally, unit area.Unit) {
 	sum, where := 0.0, 0
 	for i := range t.Zones {
 		z := &t.Zones[i]
 		for k, v := range z.Values { // of one value a zone has one extent
-			if a := z.Extents[k].Area(t.Quantum) / unit.M2; v[0] != tally.Missing && t.Number(0, 0, v[0]) == *coder.Undecided && a > 0 {
+			if a := z.Extents[k].Area(t.Quantum) / unit.M2; v[0] != tally.Missing && t.Number(0, 0, v[0]) == value && a > 0 {
 				sum, where = sum+a, where+1
 			}
 		}

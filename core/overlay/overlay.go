@@ -129,11 +129,8 @@ func soundShapes(l *vector.Layer) ([]geom.Geometry, *rtree.RTree, error) {
 		if err := zone.CheckRings(g, l.CRS); err != nil {
 			return nil, nil, fmt.Errorf("%s: feature %d: %w", l.Source, i+1, err)
 		}
-		around, err := vector.Around(l.CRS, g)
-		if err == nil {
-			shapes[i], err = vector.Shape(around)
-		}
-		if err != nil {
+		var err error
+		if shapes[i], err = vector.ShapeAround(l.CRS, g); err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of feature %d is not valid (%w)", l.Source, i+1, err)
 		}
 		if box, ok := shapes[i].Envelope().AsBox(); ok {
@@ -157,11 +154,7 @@ type laid struct {
 func overlayZone(l *vector.Layer, shapes []geom.Geometry, tree *rtree.RTree, meanings []cover.Meaning, coder *cover.Coder, g *vector.Geometry, z *zone.Zone, unit area.Unit) (s laid, shared float64, err error) {
 	s.ZoneSum = extent.ZoneSum{ID: z.ID, Name: z.Name, Balances: true, Area: groundOf(l, g) / unit.M2}
 	s.parts = map[cover.Meaning]float64{}
-	around, err := vector.Around(l.CRS, g)
-	if err != nil {
-		return s, 0, err
-	}
-	shape, err := vector.Shape(around)
+	shape, err := vector.ShapeAround(l.CRS, g)
 	if err != nil {
 		return s, 0, err
 	}

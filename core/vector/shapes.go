@@ -7,6 +7,8 @@ import (
 
 	"github.com/peterstace/simplefeatures/geom"
 
+	"github.com/verdex-land/verdex/core/earth"
+
 	"github.com/verdex-land/verdex/core/planar"
 )
 
@@ -170,4 +172,13 @@ func caught(err *error) {
 	if r := recover(); r != nil {
 		*err = fmt.Errorf("the outlines are too nearly on one another: %v", r)
 	}
+}
+
+// ShapeAround is the shape of polygons in a CRS, with the longitudes that [Around] gives them.
+func ShapeAround(crs *earth.CRS, g *Geometry) (geom.Geometry, error) {
+	around, err := Around(crs, g)
+	if err != nil {
+		return geom.Geometry{}, err
+	}
+	return Shape(around)
 }

@@ -20,11 +20,7 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	units := make([]geom.Geometry, len(carried.Features))
 	var items []rtree.BulkItem
 	for i := range carried.Features {
-		around, err := vector.Around(s.CRS, &carried.Features[i].Geometry)
-		if err == nil {
-			units[i], err = vector.Shape(around)
-		}
-		if err != nil {
+		if units[i], err = vector.ShapeAround(s.CRS, &carried.Features[i].Geometry); err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of %s is not sound (%w)", larger.Source, larger.Zones[i].ID, err)
 		}
 		if box, ok := units[i].Envelope().AsBox(); ok {
@@ -34,11 +30,7 @@ func Within(s, larger *Set) (unit []int, share []float64, err error) {
 	tree := rtree.BulkLoad(items)
 	unit, share = make([]int, len(s.Zones)), make([]float64, len(s.Zones))
 	for i, z := range s.Zones {
-		around, err := vector.Around(s.CRS, &vector.Geometry{Polygons: z.Polygons})
-		var g geom.Geometry
-		if err == nil {
-			g, err = vector.Shape(around)
-		}
+		g, err := vector.ShapeAround(s.CRS, &vector.Geometry{Polygons: z.Polygons})
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: the outline of %s is not sound (%w)", s.Source, z.ID, err)
 		}

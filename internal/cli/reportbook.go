@@ -1,11 +1,10 @@
 package cli
 
 import (
-	"github.com/verdex-land/verdex/core/account"
-
 	"math"
 	"slices"
 
+	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/job"

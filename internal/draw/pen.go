@@ -24,15 +24,15 @@ import (
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
 	"codeberg.org/go-fonts/liberation/liberationsansregular"
 	"codeberg.org/go-pdf/fpdf"
-	"github.com/verdex-land/verdex/core/text"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/sfnt"
 	"golang.org/x/image/math/fixed"
-
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"github.com/verdex-land/verdex/core/text"
 )
 
 func init() { // a PDF states no time
