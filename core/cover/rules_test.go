@@ -41,7 +41,7 @@ rules:
 else: 5
 `
 
-// The first rule that holds decides; a cell without data in all layers has no class, and one for which no rule holds but one may hold has none either.
+// The first rule that holds decides. A cell has no class if no layer has data there, or if no rule holds and at least one is unknown.
 func TestRulesInOrder(t *testing.T) {
 	l := layersOf(t, map[string][]float64{
 		"cover": {1, 1, 2, 2, 7, 7, -1, -1, 1},

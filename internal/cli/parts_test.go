@@ -53,7 +53,7 @@ func TestPartsSayWhatTheyAre(t *testing.T) {
 	}
 }
 
-// Two states of a large input are told apart, wherever they differ.
+// A change to a large input is noticed, unless it lies between two samples and the time of change was set back.
 func TestStampOfALargeInput(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.tif")
 	data := make([]byte, wholeBelow+1)

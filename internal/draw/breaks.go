@@ -90,8 +90,8 @@ func divide(sorted []float64, how string, n int) (limits []float64) {
 	return append(limits, most)
 }
 
-// quantiles finds the least number of each of n classes, such that the limits between them lie as near as can be, in all, to where they would
-// divide the numbers evenly. Equal numbers stay together.
+// quantiles finds the least number of each of n classes. Equal numbers stay together; under that condition, the limits have the least total distance
+// from where they would divide the numbers evenly.
 func quantiles(v []float64, before []int, n int) (limits []float64) {
 	m, all := len(v), before[len(v)]
 	off := make([]int, m) // the least sum of distances, the last of the limits being at a number

@@ -302,7 +302,7 @@ func TestLabelPoint(t *testing.T) {
 	assert.Equal(t, []float64{1, 0.5, 20, 50}, []float64{nice(0.7), nice(0.3), nice(11), nice(50)})
 }
 
-// Classes are those that a search of all divisions finds best, and no class is empty: as many numbers are told apart as there may be classes.
+// The classes are the best that a search of all divisions finds, and none is empty: there are never more classes than different numbers.
 func TestBreaksAreTheBest(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 5))
 	for try := range 400 {
