@@ -47,16 +47,17 @@ func TestLegend(t *testing.T) {
 
 func TestMistakesInLegends(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                  "needs a line of names",
-		"code,name\n":                       "no classes",
-		"value,label\n1,x\n":                `no column "code"`,
-		"code,name\none,x\n":                "not a whole number",
-		"code,name\n1,\n":                   "has no name",
-		"code,name,color\n1,x,red\n":        "#rrggbb",
-		"code,name\n1,Water\n1,Wood\n":      "stands for both",
-		"code,name\n1,Water\n2,Water\n":     "both called",
-		"code,name\n1,Water,x,y,z\n":        "line 2 has 5 cells",
-		"code,name\n1,\"Water\n2,Wood\n3\n": "line",
+		"":                                    "needs a line of names",
+		"code,name\n":                         "no classes",
+		"value,label\n1,x\n":                  `no column "code"`,
+		"code,name\none,x\n":                  "not a whole number",
+		"code,name\n1,\n":                     "has no name",
+		"code,name,color\n1,x,red\n":          "#rrggbb",
+		"code,name\n1,Water\n1,Wood\n":        "stands for both",
+		"code,name\n9007199254740993,Water\n": "so large",
+		"code,name\n1,Water\n2,Water\n":       "both called",
+		"code,name\n1,Water,x,y,z\n":          "line 2 has 5 cells",
+		"code,name\n1,\"Water\n2,Wood\n3\n":   "line",
 	} {
 		_, err := ReadLegend(files.Disk, file(t, text))
 		assert.ErrorContains(t, err, want, "%q", text)

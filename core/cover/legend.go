@@ -13,6 +13,7 @@ import (
 	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/rows"
 
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/raster"
 )
@@ -52,6 +53,9 @@ func NewLegend(source string, classes []Class) (*Legend, error) {
 	l := &Legend{Source: source, Classes: classes, at: map[int]int{}}
 	names := map[string]int{}
 	for i, c := range classes {
+		if c.Code >= decimal.Exact || c.Code <= -decimal.Exact {
+			return nil, fmt.Errorf("%s: the code %d is so large that rasters do not tell it from its neighbours: give the class a smaller one", source, c.Code)
+		}
 		if j, ok := l.at[c.Code]; ok {
 			return nil, fmt.Errorf("%s: code %d stands for both %q and %q: give each class a code of its own", source, c.Code, classes[j].Name, c.Name)
 		}

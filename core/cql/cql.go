@@ -87,12 +87,13 @@ const (
 )
 
 type node struct {
-	op   op
-	at   int
-	num  float64
-	text string // of a text or a name
-	args []*node
-	kind Kind
+	op    op
+	at    int
+	num   float64
+	whole int64  // num, where float64 may not hold it; 0 otherwise
+	text  string // of a text or a name
+	args  []*node
+	kind  Kind
 }
 
 // Expr is a parsed expression.

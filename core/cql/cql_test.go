@@ -65,6 +65,28 @@ func TestConditions(t *testing.T) {
 	}
 }
 
+// Ids that float64 does not hold are told apart, on either side of a comparison.
+func TestLargeWholeNumbers(t *testing.T) {
+	for text, want := range map[string][2]bool{ // for 9007199254740993 and for 9223372036854775807
+		"id = 9007199254740993":                              {true, false},
+		"id = 9007199254740992":                              {false, false},
+		"id IN (9007199254740992, 9223372036854775806)":      {false, false},
+		"id < 9007199254740994 AND id > 9007199254740992":    {true, false},
+		"id > 9223372036854775806":                           {false, true},
+		"id < 9223372036854775808":                           {true, true},
+		"-id = -9007199254740992 OR id > 9.1e15":             {true, true}, // arithmetic is that of float64
+		"id BETWEEN 9007199254740993 AND 1e300 AND id > 0.5": {true, true},
+	} {
+		e, err := ParseCondition(text)
+		require.NoError(t, err, text)
+		for i, id := range []int64{9007199254740993, 9223372036854775807} {
+			got, err := e.Holds(func(string) any { return id })
+			require.NoError(t, err, text)
+			assert.Equal(t, want[i], got, "%s of %d", text, id)
+		}
+	}
+}
+
 func TestWhatIsNotTakenIsMarked(t *testing.T) {
 	for text, want := range map[string][2]string{ // what, and the text before the mark
 		"":                               {"nothing to evaluate", ""},

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/verdex-land/verdex/core/decimal"
 )
 
 type tokenKind uint8
@@ -323,7 +325,7 @@ func (p *parser) unary(depth int) (*node, error) {
 	if p.symbol("-") {
 		n, err := p.unary(depth + 1)
 		if err == nil && n.op == opNumber {
-			return &node{op: opNumber, at: at, num: -n.num}, nil
+			return &node{op: opNumber, at: at, num: -n.num, whole: -n.whole}, nil
 		}
 		return &node{op: opNeg, at: at, args: []*node{n}}, err
 	}
@@ -349,7 +351,13 @@ func (p *parser) primary(depth int) (*node, error) {
 	p.i++
 	switch {
 	case t.kind == tokNumber:
-		return &node{op: opNumber, at: t.at, num: t.num}, nil
+		n := &node{op: opNumber, at: t.at, num: t.num}
+		if math.Abs(t.num) >= decimal.Exact {
+			if whole, err := strconv.ParseInt(t.text, 10, 64); err == nil {
+				n.whole = whole
+			}
+		}
+		return n, nil
 	case t.kind == tokText:
 		return &node{op: opText, at: t.at, text: t.text}, nil
 	case t.kind == tokWord && (t.text == "TRUE" || t.text == "FALSE"):

@@ -1,14 +1,16 @@
 package cql
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"math/big"
 	"strings"
 	"unicode/utf8"
 )
 
-// Holds evaluates a condition for the values that get gives for names: float64, string, bool, or nil for
-// null. Null in the end is false. Values of a wrong kind are an error that names the attribute.
+// Holds evaluates a condition for the values that get gives for names: float64, string, bool, int64 for a whole
+// number that float64 may not hold, or nil for null. Null in the end is false. Values of a wrong kind are an error that names the attribute.
 func (e *Expr) Holds(get func(name string) any) (bool, error) {
 	v, err := e.value(e.root, get)
 	if err != nil {
@@ -25,7 +27,7 @@ func (e *Expr) Holds(get func(name string) any) (bool, error) {
 
 func kindOf(v any) Kind {
 	switch v.(type) {
-	case float64:
+	case float64, int64:
 		return Number
 	case string:
 		return Text
@@ -38,6 +40,9 @@ func kindOf(v any) Kind {
 func (e *Expr) value(n *node, get func(string) any) (any, error) {
 	switch n.op {
 	case opNumber:
+		if n.whole != 0 {
+			return n.whole, nil
+		}
 		return n.num, nil
 	case opText:
 		return n.text, nil
@@ -136,9 +141,9 @@ func (e *Expr) value(n *node, get func(string) any) (any, error) {
 			return nil, err
 		}
 	}
-	a, b := args[0].(float64), 0.0
+	a, b := float(args[0]), 0.0
 	if len(args) > 1 {
-		b = args[1].(float64)
+		b = float(args[1])
 	}
 	if v := compute(n.op, a, b); !math.IsNaN(v) {
 		return v, nil
@@ -218,21 +223,37 @@ func (e *Expr) logic(n *node, get func(string) any) (any, error) {
 	return !decides, nil
 }
 
+// order compares two numbers exactly, a whole one with a float64 too.
+func order(a, b any) int {
+	x, ok1 := a.(float64)
+	y, ok2 := b.(float64)
+	if ok1 && ok2 {
+		return cmp.Compare(x, y)
+	}
+	return exact(a).Cmp(exact(b))
+}
+
+func exact(v any) *big.Float {
+	if n, ok := v.(int64); ok {
+		return new(big.Float).SetInt64(n)
+	}
+	return big.NewFloat(v.(float64))
+}
+
+func float(v any) float64 {
+	f, _ := exact(v).Float64()
+	return f
+}
+
 // compare orders two values of one kind; false when one of them is null.
 func (e *Expr) compare(at *node, a, b any) (int, bool, error) {
 	if a == nil || b == nil {
 		return 0, false, nil
 	}
 	switch x := a.(type) {
-	case float64:
-		if y, ok := b.(float64); ok {
-			switch {
-			case x < y:
-				return -1, true, nil
-			case x > y:
-				return 1, true, nil
-			}
-			return 0, true, nil
+	case float64, int64:
+		if kindOf(b) == Number {
+			return order(a, b), true, nil
 		}
 	case string:
 		if y, ok := b.(string); ok {

@@ -16,6 +16,7 @@ import (
 	"github.com/peterstace/simplefeatures/rtree"
 
 	"github.com/verdex-land/verdex/core/cover"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/text"
 	"github.com/verdex-land/verdex/core/vector"
@@ -227,7 +228,11 @@ func coverClasses(l *vector.Layer, field string, legend *cover.Legend) ([]cover.
 				names = append(names, v)
 			}
 		}
-		whole := l.Fields[k].Kind == vector.Integer
+		whole := l.Fields[k].Kind == vector.Integer // and no codes are so large that a legend cannot hold them
+		for i := range l.Features {
+			n, _ := vector.Number(l.Features[i].Values[k])
+			whole = whole && math.Abs(n) < decimal.Exact
+		}
 		slices.SortFunc(names, func(a, b string) int {
 			if whole && len(a) != len(b) {
 				return cmp.Compare(len(a), len(b))

@@ -129,6 +129,10 @@ func TestCodesOfPolygons(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 9, own.Classes[0].Code)
 	assert.Equal(t, 10, own.Classes[1].Code)
+	m, own, err = coverClasses(coverLayer(t, int64(1<<53+1), box(x, y, 1, 1), int64(1<<53), box(x, y, 1, 1)), "kind", nil)
+	require.NoError(t, err)
+	assert.Equal(t, []cover.Meaning{{Kind: cover.Classified, Code: 2}, {Kind: cover.Classified, Code: 1}}, m, "codes that a legend cannot hold are names")
+	assert.Equal(t, "9007199254740992", own.Classes[0].Name)
 }
 
 func TestZonesWithinUnits(t *testing.T) {

@@ -10,10 +10,12 @@ package zone
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/cql"
+	"github.com/verdex-land/verdex/core/decimal"
 	"github.com/verdex-land/verdex/core/earth"
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/text"
@@ -176,7 +178,7 @@ func Pick(l *vector.Layer, condition *cql.Expr) ([]int, error) {
 	for i := range l.Features {
 		keep, err := condition.Holds(func(name string) any {
 			v := l.Features[i].Values[at[name]]
-			if n, ok := vector.Number(v); ok {
+			if n, ok := vector.Number(v); ok && math.Abs(n) < decimal.Exact {
 				return n
 			}
 			return v
