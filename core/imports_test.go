@@ -23,7 +23,7 @@ import (
 const module = "github.com/verdex-land/verdex/"
 
 // Packages may import those that come after them in this list, and their own subfolders.
-var layers = []string{"cmd/verdex", "internal/release", "internal/cli", "internal/plan", "internal/demo", "internal/pack", "internal/sheets", "internal/draw", "internal/report", "internal/book", "internal/postgrestest", "internal/output", "internal/remote", "internal/table", "internal/model", "internal/sampletest", "core/job", "core/accuracy", "core/account", "core/overlay", "core/change", "core/summary", "core/survey", "core/extent", "core/check", "core/tally", "core/zone", "core/stac", "core/vector", "core/patch", "core/cover", "core/rows", "core/area", "core/epoch", "core/raster", "core/cql", "core/earth", "core/planar", "core/spill", "core/text", "core/files", "core/spread", "core/option", "core/fault", "core/decimal"}
+var layers = []string{"cmd/verdex", "internal/release", "internal/cli", "internal/plan", "internal/demo", "internal/pack", "internal/sheets", "internal/draw", "internal/report", "internal/book", "internal/postgrestest", "internal/output", "internal/remote", "internal/table", "internal/model", "internal/sampletest", "core/job", "core/accuracy", "core/account", "core/overlay", "core/change", "core/summary", "core/survey", "core/extent", "core/check", "core/tally", "core/zone", "core/stac", "core/vector", "core/patch", "core/cover", "core/rows", "core/area", "core/epoch", "core/raster", "core/cql", "core/earth", "core/planar", "core/text", "core/files", "core/spread", "core/spill", "core/option", "core/fault", "core/decimal"}
 
 func layer(path string) int {
 	return slices.IndexFunc(layers, func(l string) bool { return path == l || strings.HasPrefix(path, l+"/") })

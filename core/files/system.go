@@ -43,7 +43,9 @@ func (disk) Open(name string) (File, error) { return openDisk(name) }
 
 func (disk) ReadFile(name string) ([]byte, error) {
 	data, err := spread.ReadFile(name)
-	if err != nil {
+	if errors.Is(err, spread.ErrLongPipe) {
+		return nil, fmt.Errorf("%s: %w: save it as a file first", name, err)
+	} else if err != nil {
 		return nil, fault.Opening(name, err)
 	}
 	return data, nil

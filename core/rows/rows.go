@@ -20,6 +20,9 @@ type Row struct {
 	Cell map[string]string
 }
 
+// mostRows is how many rows are read of a table of text: each takes some hundred bytes.
+const mostRows = 10_000_000
+
 // ErrNoColumn is in the error of a table that lacks a column.
 var ErrNoColumn = errors.New("it has no column")
 
@@ -41,9 +44,10 @@ func Read(from files.System, path string, needed, optional []string) (rows []Row
 func Parse(name string, data []byte, needed, optional []string) ([]Row, error) {
 	var t *text.Table
 	var err error
+	whole := func(names []string) error { return missing(names, needed, optional) }
 	if IsJSON(data) {
 		t, err = TableOfJSON(data)
-	} else if t, err = text.Parse(data, text.Options{Comments: true, Numbers: isNumber}); err != nil {
+	} else if t, err = text.Parse(data, text.Options{Comments: true, Numbers: isNumber, Head: whole, Most: mostRows}); err != nil && !errors.Is(err, ErrNoColumn) {
 		err = fmt.Errorf("%w (columns: %s)", err, strings.Join(slices.Concat(needed, optional), ","))
 	}
 	if err != nil {
@@ -68,12 +72,20 @@ func Of(name string, t *text.Table, needed, optional []string) (rows []Row, err 
 	if err := plainCodes(rows); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	for _, n := range needed {
-		if !slices.Contains(header, n) {
-			return nil, fmt.Errorf("%s: %w %q (its columns are %s): give it %s", name, ErrNoColumn, n, strings.Join(header, ","), strings.Join(slices.Concat(needed, optional), ","))
-		}
+	if err := missing(t.Head, needed, optional); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return rows, nil
+}
+
+// missing is an error if a table lacks a column that is needed.
+func missing(names, needed, optional []string) error {
+	for _, n := range needed {
+		if !slices.ContainsFunc(names, func(has string) bool { return strings.ToLower(has) == n }) {
+			return fmt.Errorf("%w %q (its columns are %s): give it %s", ErrNoColumn, n, strings.ToLower(strings.Join(names, ",")), strings.Join(slices.Concat(needed, optional), ","))
+		}
+	}
+	return nil
 }
 
 // codeColumns are the columns of codes, and those of the names beside them.

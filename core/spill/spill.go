@@ -2,6 +2,7 @@
 package spill
 
 import (
+	"io"
 	"os"
 	"sync"
 )
@@ -57,6 +58,28 @@ func (s *Store) Get(at int64, b []byte) error {
 	}
 	copy(b, memory[at:])
 	return nil
+}
+
+// Read reads all of r, if that is no more than most bytes; of what is longer, it gives no data and a size beyond most. What is read waits in a store, so that
+// memory holds all of it only once it is known to be allowed.
+func Read(r io.Reader, most int64) (data []byte, size int64, err error) {
+	var s Store
+	defer s.Close()
+	if size, err = io.Copy(writer{&s}, io.LimitReader(r, most+1)); err != nil || size > most {
+		return nil, size, err
+	}
+	data = make([]byte, size)
+	if n := copy(data, s.memory); n < len(data) {
+		err = s.Get(int64(n), data[n:])
+	}
+	return data, size, err
+}
+
+type writer struct{ *Store }
+
+func (w writer) Write(b []byte) (int, error) {
+	_, err := w.Add(b)
+	return len(b), err
 }
 
 // Close removes the temporary file.

@@ -2,10 +2,14 @@ package spill
 
 import (
 	"bytes"
+	"io"
+	"math/rand/v2"
 	"os"
 	"runtime"
+	"strings"
 	"sync"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -43,6 +47,24 @@ func TestStore(t *testing.T) {
 	left, err := os.ReadDir(s.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// What is read is whole, and nothing is kept of what is longer than allowed.
+func TestRead(t *testing.T) {
+	for _, n := range []int{0, 1, room, room + 1, 2 * room} {
+		data, size, err := Read(io.LimitReader(rand.NewChaCha8([32]byte{1}), int64(n)), 2*room)
+		require.NoError(t, err)
+		assert.EqualValues(t, n, size)
+		want := make([]byte, n)
+		rand.NewChaCha8([32]byte{1}).Read(want)
+		assert.True(t, bytes.Equal(want, data), n)
+	}
+	data, size, err := Read(rand.NewChaCha8([32]byte{1}), 100)
+	require.NoError(t, err)
+	assert.Nil(t, data)
+	assert.Greater(t, size, int64(100))
+	_, _, err = Read(iotest.TimeoutReader(iotest.OneByteReader(strings.NewReader("abc"))), 100)
+	assert.ErrorIs(t, err, iotest.ErrTimeout)
 }
 
 func TestStoreWithoutPlace(t *testing.T) {

@@ -1,19 +1,29 @@
 package spread
 
 import (
+	"errors"
 	"io"
 	"os"
 	"sync/atomic"
+
+	"github.com/verdex-land/verdex/core/spill"
 )
 
 const (
 	largeFile = 8 << 20
 	fileBlock = 128 << 10
+
+	mostOfPipe = 1 << 30
 )
 
+// ErrLongPipe is that of a pipe or device that gives more than is read of one.
+var ErrLongPipe = errors.New("it is a pipe or a device that gives more than 1024 MB")
+
 // ReadFile is os.ReadFile with the blocks of a large file read on all processors: most of the time goes into the pages that
-// they are put on.
-func ReadFile(path string) ([]byte, error) {
+// they are put on. Of a pipe or a device, 1 GiB is read at most.
+func ReadFile(path string) ([]byte, error) { return readFile(path, mostOfPipe) }
+
+func readFile(path string, most int64) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -21,7 +31,11 @@ func ReadFile(path string) ([]byte, error) {
 	defer f.Close()
 	info, err := f.Stat()
 	if err != nil || !info.Mode().IsRegular() { // a pipe, which is opened once
-		return io.ReadAll(f)
+		data, size, err := spill.Read(f, most)
+		if size > most {
+			err = ErrLongPipe
+		}
+		return data, err
 	}
 	if info.Size() < largeFile || info.Size() != int64(int(info.Size())) {
 		return os.ReadFile(path)

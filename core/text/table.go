@@ -31,6 +31,9 @@ type Options struct {
 	Even     bool // every row must have as many cells as there are names
 	// Numbers reports whether a column holds numbers, which may have decimal commas. nil takes columns for such that hold nothing else.
 	Numbers func(name string) bool
+	// Head is asked about the line of names before any row is read; nil takes every one.
+	Head func(names []string) error
+	Most int // how many rows there may be; 0 is any number
 }
 
 // ErrCommas is that of a column of numbers in which some have a decimal comma and some a point.
@@ -67,6 +70,11 @@ func Parse(data []byte, o Options) (*Table, error) {
 			continue
 		case t.Head == nil:
 			t.Head = record
+			if o.Head != nil {
+				if err := o.Head(record); err != nil {
+					return nil, err
+				}
+			}
 			continue
 		case o.Even && len(record) != len(t.Head):
 			return nil, fmt.Errorf("line %d has %s, but the line of names has %d", line, Count(len(record), "cell"), len(t.Head))
@@ -80,6 +88,9 @@ func Parse(data []byte, o Options) (*Table, error) {
 		}
 		for len(record) < len(t.Head) {
 			record = append(record, "")
+		}
+		if o.Most > 0 && len(t.Rows) == o.Most {
+			return nil, fmt.Errorf("it has more than %s rows: look whether it is the right file", Number(float64(o.Most), 0))
 		}
 		t.Rows, t.Lines = append(t.Rows, record), append(t.Lines, line)
 	}

@@ -1,6 +1,7 @@
 package text
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -87,6 +88,16 @@ func TestTables(t *testing.T) {
 }
 
 // Only a column that holds nothing but numbers takes part in the guess of decimal commas.
+// What is no table of the kind is given up early, whatever its length.
+func TestTablesAreGivenUpEarly(t *testing.T) {
+	_, err := Parse([]byte("y\n\"y\n"), Options{Head: func(names []string) error { return errors.New("no " + names[0]) }})
+	assert.EqualError(t, err, "no y", "the line that cannot be read is not reached")
+	_, err = Parse([]byte("a\n1\n2\n"), Options{Most: 2})
+	require.NoError(t, err)
+	_, err = Parse([]byte("a\n1\n2\n3\n"), Options{Most: 2})
+	assert.ErrorContains(t, err, "it has more than 2 rows")
+}
+
 func TestDecimalCommas(t *testing.T) {
 	got, err := Parse([]byte("id;a;b;c\nx;1,5;1,5;1\ny;-0,25;n;2\nz;2;;\n"), Options{})
 	require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/verdex-land/verdex/core/fault"
+	"github.com/verdex-land/verdex/core/spill"
 )
 
 // errChanged is the error of a file that is no longer the one that was opened.
@@ -201,14 +202,11 @@ func (s *System) readWhole(o *object, resp *http.Response, cancel func()) ([]byt
 	default:
 		return nil, fault.Errorf("%s: the server compresses it as %q, which is not read: download it, and name the file", o.name, resp.Header.Get("Content-Encoding"))
 	}
-	data, err := io.ReadAll(io.LimitReader(r, most+1))
+	data, size, err := spill.Read(r, most)
 	if err != nil {
 		return nil, err
 	}
-	if int64(len(data)) > most {
-		return nil, s.fits(o.name, int64(len(data)))
-	}
-	return data, nil
+	return data, s.fits(o.name, size)
 }
 
 // body reads the body of an answer that has n bytes, no more and no fewer.

@@ -149,7 +149,7 @@ func (s *System) ReadFile(name string) ([]byte, error) {
 // fits refuses a file that is too large to be read whole.
 func (s *System) fits(name string, size int64) error {
 	if size > s.o.Whole {
-		return fault.Errorf("%s: it has %d MB, and %d MB at most are read of a file that has to be read whole: download it, or name a smaller one", name, size>>20, s.o.Whole>>20)
+		return fault.Errorf("%s: it has more than the %d MB that are read of a file that has to be read whole: download it, or name a smaller one", name, s.o.Whole>>20)
 	}
 	return nil
 }

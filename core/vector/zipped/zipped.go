@@ -7,14 +7,15 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"slices"
 	"strings"
 
 	"github.com/verdex-land/verdex/core/files"
+	"github.com/verdex-land/verdex/core/spill"
 )
 
 // What is unpacked at most of one file, and how many files are listed.
@@ -73,11 +74,14 @@ func (a *Archive) ReadFile(name string) ([]byte, error) {
 			return nil, fmt.Errorf("%s: %s in it cannot be unpacked (%v): get the archive again", a.Name, name, err)
 		}
 		defer r.Close()
-		data, err := io.ReadAll(io.LimitReader(r, a.most+1))
+		data, size := []byte(nil), int64(min(f.UncompressedSize64, math.MaxInt64))
+		if size <= a.most {
+			data, size, err = spill.Read(r, a.most)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %s in it cannot be unpacked (%v): get the archive again", a.Name, name, err)
 		}
-		if int64(len(data)) > a.most {
+		if size > a.most {
 			return nil, fmt.Errorf("%s: %s in it has more than %d MB: unpack it, and name the file", a.Name, name, a.most>>20)
 		}
 		return data, nil
