@@ -116,7 +116,7 @@ func (e *Extents) RankZones(class cover.Named) (out []RankRow) {
 // RoundToSum rounds numbers to a number of decimals such that the rounded ones sum to their rounded sum: those with the largest
 // remainders are rounded up (Hamilton's method).
 func RoundToSum(values []float64, digits int) []float64 {
-	scale := math.Pow(10, float64(digits))
+	scale := math.Pow10(digits)
 	sum := 0.0
 	out := make([]float64, len(values))
 	order := make([]int, len(values))

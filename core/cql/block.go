@@ -3,6 +3,8 @@ package cql
 import (
 	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // BlockSize is how many numbers a Program works on at once, at most: few enough to stay in the nearest cache.
@@ -218,7 +220,7 @@ func (c *compiler) binary(o op, a, b func(int) []float64) func(int) []float64 {
 			if (o == opMod || o == opIntDiv) && y[i] == 0 && x[i] == x[i] {
 				p.zeros++
 			}
-			if dst[i] = compute(o, x[i], y[i]); o == opPow && dst[i] != dst[i] && x[i]-x[i] == 0 && y[i]-y[i] == 0 && math.IsInf(math.Pow(x[i], y[i]), 0) {
+			if dst[i] = compute(o, x[i], y[i]); o == opPow && dst[i] != dst[i] && x[i]-x[i] == 0 && y[i]-y[i] == 0 && math.IsInf(portable.Pow(x[i], y[i]), 0) {
 				p.large++
 			}
 		}

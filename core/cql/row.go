@@ -7,6 +7,8 @@ import (
 	"math/big"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // Holds evaluates a condition for the values that get gives for names: float64, string, bool, int64 for a whole
@@ -187,7 +189,7 @@ func compute(o op, a, b float64) float64 {
 	case opIntDiv:
 		v = math.Trunc(a / b)
 	case opPow:
-		v = math.Pow(a, b)
+		v = portable.Pow(a, b)
 	case opNeg:
 		v = -a
 	}

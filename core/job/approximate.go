@@ -58,7 +58,7 @@ func student(freedom int) float64 {
 	case freedom == 2:
 		return 4.302652729911275
 	default:
-		return z + (z*z*z+z)/(4*n) + (5*z*z*z*z*z+16*z*z*z+3*z)/(96*n*n) + (3*math.Pow(z, 7)+19*math.Pow(z, 5)+17*z*z*z-15*z)/(384*n*n*n)
+		return z + (z*z*z+z)/(4*n) + (5*z*z*z*z*z+16*z*z*z+3*z)/(96*n*n) + (3*z*z*z*z*z*z*z+19*z*z*z*z*z+17*z*z*z-15*z)/(384*n*n*n)
 	}
 }
 

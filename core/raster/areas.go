@@ -91,7 +91,7 @@ func NewAreas(g Grid) (*Areas, error) {
 	if largest <= 0 || math.IsInf(largest, 0) {
 		return nil, fmt.Errorf("its extent lies where %v is not defined: check that the CRS is the right one", g.CRS)
 	}
-	a.Quantum = math.Exp2(math.Ceil(math.Log2(largest*1.5)) - areaBits)
+	a.Quantum = math.Ldexp(1, int(math.Ceil(math.Log2(largest*1.5)))-areaBits)
 	if a.Vary == ByRow && !g.CRS.Geographic() {
 		b := g.CRS.Domain().Boxes[0]
 		for i, lat := range [2]float64{b.South, b.North} {
@@ -101,9 +101,32 @@ func NewAreas(g Grid) (*Areas, error) {
 	if a.Vary == ByCell {
 		cell := math.Max(g.DX, math.Abs(g.DY)) * g.CRS.Unit
 		a.SegmentCells = powerBelow(16000/cell, 512)
+		for a.SegmentCells > 1 && a.beyondQuadratic() > 4e-10 {
+			a.SegmentCells /= 2
+		}
 		a.blockCells = max(a.SegmentCells, powerBelow(256000/cell, 8192))
 	}
 	return a, nil
+}
+
+// beyondQuadratic is by how much, as a share, areas depart from the quadratic through three Chebyshev nodes of a segment, f‴·l³/192, where that is most: at nine places
+// all over the grid.
+func (a *Areas) beyondQuadratic() (most float64) {
+	l := float64(a.SegmentCells)
+	for i := range 9 {
+		col, row := float64(a.Grid.Width)*float64(i%3)/2, float64(a.Grid.Height)*float64(i/3)/2
+		var f [4]float64
+		all := true
+		for k := range f {
+			var ok bool
+			f[k], ok = a.mean(col+l*(float64(k)-1.5)/2, row) // third differences of half a segment: f‴·l³/8
+			all = all && ok
+		}
+		if all {
+			most = math.Max(most, math.Abs(f[3]-3*f[2]+3*f[1]-f[0])/24/f[0])
+		}
+	}
+	return most
 }
 
 // powerBelow is the largest power of two that is at most x and at most limit, and at least 1.

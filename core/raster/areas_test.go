@@ -167,6 +167,21 @@ func TestAreasInRastersOfAnyHeight(t *testing.T) {
 	}
 }
 
+// Rasters of a whole country, far from where the scale of the projection is least, have areas all over.
+func TestAreasOfACountryInKrovak(t *testing.T) {
+	for _, size := range []float64{30, 100, 977, 1000} {
+		g := Grid{int(475000 / size), int(300000 / size), -905000, -930000, size, -size, crs(t, 5514)}
+		a, err := NewAreas(g)
+		require.NoError(t, err)
+		for i := range 30 {
+			row, col := i*(g.Height-1)/29, (i*7%30)*(g.Width-1)/29
+			got, err := a.Cell(col, row)
+			require.NoError(t, err)
+			require.InEpsilon(t, outline(t, g, col, row), got, 1e-9, "cells of %g: %d, %d", size, col, row)
+		}
+	}
+}
+
 // What lies above a height of a cell is what the closed form gives, in cells of any height up to the poles.
 func TestHeightsWithinACell(t *testing.T) {
 	for _, size := range []float64{0.0003, 0.1, 1, 5, 30, 90} {

@@ -70,7 +70,7 @@ func TestExplainedMessagesExist(t *testing.T) {
 				continue
 			}
 			found++
-			assert.Contains(t, program, longest, m[1])
+			assert.True(t, strings.Contains(program, longest), "no message of the program has %q (%s)", longest, m[1])
 		}
 	}
 	assert.Greater(t, found, 100)

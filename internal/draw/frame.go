@@ -123,7 +123,7 @@ func nice(v float64) float64 {
 	if !(v > 0) || math.IsInf(v, 0) {
 		return 1
 	}
-	unit := math.Pow(10, math.Floor(math.Log10(v)))
+	unit := math.Pow10(int(math.Floor(math.Log10(v))))
 	for _, m := range []float64{1, 2, 5, 10} {
 		if m*unit >= v*(1-1e-9) {
 			return m * unit

@@ -3,6 +3,8 @@ package draw
 import (
 	"image/color"
 	"math"
+
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // theme is the colours of a figure.
@@ -54,7 +56,7 @@ func luminance(c color.NRGBA) float64 {
 		if x <= 0.04045 {
 			return x / 12.92
 		}
-		return math.Pow((x+0.055)/1.055, 2.4)
+		return portable.Pow((x+0.055)/1.055, 2.4)
 	}
 	return 0.2126*linear(c.R) + 0.7152*linear(c.G) + 0.0722*linear(c.B)
 }

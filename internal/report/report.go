@@ -400,7 +400,7 @@ func (r *Report) data(decimals int) any {
 	if r.Map == nil {
 		return out
 	}
-	scale := math.Pow(10, float64(decimals))
+	scale := math.Pow10(decimals)
 	for _, z := range r.Zones {
 		one := zone{Label: z.Label(), Key: z.ID}
 		for _, e := range z.Extents {

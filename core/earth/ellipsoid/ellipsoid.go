@@ -7,6 +7,8 @@ package ellipsoid
 import (
 	"fmt"
 	"math"
+
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // An Ellipsoid is an oblate ellipsoid of revolution, or a sphere when F is 0.
@@ -128,7 +130,7 @@ func ConformalTan(tau, ecc float64) float64 {
 		return tau
 	}
 	tau1 := math.Hypot(1, tau)
-	sig := math.Sinh(ecc * math.Atanh(ecc*tau/tau1))
+	sig := portable.Sinh(ecc * math.Atanh(ecc*tau/tau1))
 	return math.Hypot(1, sig)*tau - sig*tau1
 }
 
@@ -137,7 +139,7 @@ func GeographicTan(taup, ecc float64) float64 {
 	e2m := 1 - ecc*ecc
 	tau := taup / e2m
 	if math.Abs(taup) > 70 {
-		tau = taup * math.Exp(ecc*math.Atanh(ecc))
+		tau = taup * portable.Exp(ecc*math.Atanh(ecc))
 	}
 	if math.IsInf(tau, 0) || math.IsNaN(tau) {
 		return tau
@@ -195,7 +197,7 @@ func (e Ellipsoid) FromIsometric(psi float64) float64 {
 	if psi < -700 {
 		return -math.Pi / 2
 	}
-	return math.Atan(GeographicTan(math.Sinh(psi), math.Sqrt(e.E2())))
+	return math.Atan(GeographicTan(portable.Sinh(psi), math.Sqrt(e.E2())))
 }
 
 // ParallelRadius is ν·cos φ/a, the radius of a parallel in units of the semi-major axis (Snyder's m).

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // Krovak is the oblique conic with x to the south and y to the west.
@@ -45,19 +46,24 @@ func cone(e ellipsoid.Ellipsoid, params Params, north bool) *krovak {
 	p.b = math.Sqrt(1 + e2*c*c*c*c/(1-e2))
 	gamma := math.Asin(s / p.b)
 	p.t0 = math.Asinh(math.Tan(gamma)) - p.b*e.Isometric(lat) // its logarithm
-	p.scale = params.factor(Scale) * a / math.Tan(parallel) * math.Pow(math.Tan(parallel/2+math.Pi/4), p.n)
+	p.scale = params.factor(Scale) * a / math.Tan(parallel) * portable.Pow(math.Tan(parallel/2+math.Pi/4), p.n)
 	p.sinCone, p.cosCone = math.Sincos(params.radians(Azimuth))
 	return p
 }
 
-// Forward implements [Projection].
-func (p *krovak) Forward(lon, lat float64) (x, y float64, ok bool) {
-	u := math.Atan(math.Sinh(p.t0 + p.b*p.e.Isometric(lat)))
+// onCone is a place on the sphere, by the cosine of its latitude u, and on the cone, by its latitude t from the cone's parallels, its angle d and its distance r from the apex.
+func (p *krovak) onCone(lon, lat float64) (cu, t, d, r float64) {
+	u := math.Atan(portable.Sinh(p.t0 + p.b*p.e.Isometric(lat)))
 	su, cu := math.Sincos(u)
 	sv, cv := math.Sincos(p.b * ellipsoid.WrapLongitude(p.lon0-lon))
-	t := math.Asin(math.Max(-1, math.Min(1, p.cosCone*su+p.sinCone*cu*cv)))
-	d := math.Atan2(cu*sv, p.cosCone*cu*cv-p.sinCone*su)
-	r := p.scale / math.Pow(math.Tan(t/2+math.Pi/4), p.n)
+	t = math.Asin(math.Max(-1, math.Min(1, p.cosCone*su+p.sinCone*cu*cv)))
+	d = math.Atan2(cu*sv, p.cosCone*cu*cv-p.sinCone*su)
+	return cu, t, d, p.scale / portable.Pow(math.Tan(t/2+math.Pi/4), p.n)
+}
+
+// Forward implements [Projection].
+func (p *krovak) Forward(lon, lat float64) (x, y float64, ok bool) {
+	_, _, d, r := p.onCone(lon, lat)
 	s, c := math.Sincos(p.n * d)
 	west, south := r*s+p.fe, r*c+p.fn
 	ok = math.Abs(lat) < math.Pi/2 && r < 1e8
@@ -78,7 +84,7 @@ func (p *krovak) Inverse(x, y float64) (lon, lat float64, ok bool) {
 		return 0, 0, false
 	}
 	d := math.Atan2(x, y) / p.n
-	t := 2 * (math.Atan(math.Pow(p.scale/r, 1/p.n)) - math.Pi/4)
+	t := 2 * (math.Atan(portable.Pow(p.scale/r, 1/p.n)) - math.Pi/4)
 	st, ct := math.Sincos(t)
 	sd, cd := math.Sincos(d)
 	u := math.Asin(math.Max(-1, math.Min(1, p.cosCone*st-p.sinCone*ct*cd)))
@@ -88,7 +94,11 @@ func (p *krovak) Inverse(x, y float64) (lon, lat float64, ok bool) {
 }
 
 // ArealScale implements [Projection].
-func (p *krovak) ArealScale(lon, lat float64) float64 { return ArealByDifference(p, p.e, lon, lat) }
+func (p *krovak) ArealScale(lon, lat float64) float64 {
+	cu, t, _, r := p.onCone(lon, lat)
+	k := p.b * cu / (p.e.A * p.e.ParallelRadius(lat)) * p.n * r / math.Cos(t) // ellipsoid to sphere, and sphere to cone, both conformal
+	return k * k
+}
 
 // Traits implements [Projection].
 func (p *krovak) Traits() Traits { return Traits{Method: "Krovak", Conformal: true} }

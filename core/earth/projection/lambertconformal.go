@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // LambertConformal1 is the conformal conic with a scale on one parallel.
@@ -76,7 +77,7 @@ func conicOfParallels(e ellipsoid.Ellipsoid, params Params) (*lambertConformal, 
 	if math.Abs(lat1-lat2) > 1e-10 {
 		p.n = (math.Log(e.ParallelRadius(lat1)) - math.Log(e.ParallelRadius(lat2))) / (e.Isometric(lat2) - e.Isometric(lat1))
 	}
-	p.scale = e.A * e.ParallelRadius(lat1) / p.n * math.Exp(p.n*e.Isometric(lat1))
+	p.scale = e.A * e.ParallelRadius(lat1) / p.n * portable.Exp(p.n*e.Isometric(lat1))
 	return p.from(lat0)
 }
 
@@ -92,7 +93,7 @@ func newLambertConformal1(e ellipsoid.Ellipsoid, params Params) (Projection, err
 func conicOfScale(e ellipsoid.Ellipsoid, params Params) (*lambertConformal, error) {
 	lon0, lat0, fe, fn := params.origin()
 	p := &lambertConformal{e: e, lon0: lon0, fe: fe, fn: fn, to: 1, n: math.Sin(lat0)}
-	p.scale = params.factor(Scale) * e.A * e.ParallelRadius(lat0) / p.n * math.Exp(p.n*e.Isometric(lat0))
+	p.scale = params.factor(Scale) * e.A * e.ParallelRadius(lat0) / p.n * portable.Exp(p.n*e.Isometric(lat0))
 	return p.from(lat0)
 }
 
@@ -171,7 +172,7 @@ func (p *lambertConformal) from(lat0 float64) (*lambertConformal, error) {
 }
 
 func (p *lambertConformal) radius(lat float64) float64 {
-	return p.scale * math.Exp(-p.n*p.e.Isometric(lat))
+	return p.scale * portable.Exp(-p.n*p.e.Isometric(lat))
 }
 
 // Domain implements [Projection]: the Earth but for the end of the cone that runs to infinity.

@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // MercatorA is the Mercator with its scale at the equator.
@@ -58,7 +59,7 @@ func (p *mercator) Inverse(x, y float64) (lon, lat float64, ok bool) {
 	if !(math.Abs(psi) < 10) {
 		return 0, 0, false
 	}
-	lat = math.Atan(ellipsoid.GeographicTan(math.Sinh(psi), math.Sqrt(p.e.E2())))
+	lat = math.Atan(ellipsoid.GeographicTan(portable.Sinh(psi), math.Sqrt(p.e.E2())))
 	return p.lon0 + (x-p.fe)/(p.e.A*p.k0), lat, true
 }
 

@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // ObliqueMercatorA is Hotine's with coordinates that count from the natural origin, on the equator of the aposphere.
@@ -74,7 +75,7 @@ func hotine(e ellipsoid.Ellipsoid, params Params) (p *obliqueMercator, root floa
 	d := math.Max(1, p.b*math.Sqrt(1-e2)/(c*math.Sqrt(1-e2*s*s)))
 	root = math.Copysign(math.Sqrt(d*d-1), lat)
 	f := d + root
-	p.h = f * math.Exp(-p.b*e.Isometric(lat))
+	p.h = f * portable.Exp(-p.b*e.Isometric(lat))
 	g := (f - 1/f) / 2
 	gamma0 := math.Asin(math.Sin(azimuth) / d)
 	p.sin0, p.cos0 = math.Sincos(gamma0)
@@ -98,7 +99,7 @@ func (p *obliqueMercator) Inverse(x, y float64) (lon, lat float64, ok bool) {
 	x, y = x-p.fe, y-p.fn
 	v := x*p.cosSkew - y*p.sinSkew
 	u := y*p.cosSkew + x*p.sinSkew + p.centre
-	q := math.Exp(-p.b * v / p.a)
+	q := portable.Exp(-p.b * v / p.a)
 	s, t := (q-1/q)/2, (q+1/q)/2
 	us, uc := math.Sincos(p.b * u / p.a)
 	un := (us*p.cos0 + s*p.sin0) / t
@@ -112,12 +113,12 @@ func (p *obliqueMercator) Inverse(x, y float64) (lon, lat float64, ok bool) {
 // ArealScale implements [Projection]: the square of the point scale, which is that of the mercator on
 // the aposphere, with the aposphere's own.
 func (p *obliqueMercator) ArealScale(lon, lat float64) float64 {
-	q := p.h * math.Exp(p.b*p.e.Isometric(lat))
+	q := p.h * portable.Exp(p.b*p.e.Isometric(lat))
 	t := (q + 1/q) / 2
 	_, v, _ := p.skewed(lon, lat)
 	// On the aposphere, of radius A/B, the parallel of a point has radius A/(B·T) and longitudes
 	// are B times as wide; the oblique mercator stretches by cosh(B·v/A).
-	k := p.a / t * math.Cosh(p.b*v/p.a) / (p.e.A * p.e.ParallelRadius(lat))
+	k := p.a / t * portable.Cosh(p.b*v/p.a) / (p.e.A * p.e.ParallelRadius(lat))
 	return k * k
 }
 
@@ -128,7 +129,7 @@ func (p *obliqueMercator) Traits() Traits {
 
 // skewed gives the u of the initial line, from the natural origin, and v.
 func (p *obliqueMercator) skewed(lon, lat float64) (u, v float64, ok bool) {
-	q := p.h * math.Exp(p.b*p.e.Isometric(lat))
+	q := p.h * portable.Exp(p.b*p.e.Isometric(lat))
 	s, t := (q-1/q)/2, (q+1/q)/2
 	vs, vc := math.Sincos(p.b * ellipsoid.WrapLongitude(lon-p.lon0))
 	un := (-vs*p.cos0 + s*p.sin0) / t

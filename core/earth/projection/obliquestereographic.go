@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // ObliqueStereographic is the double stereographic.
@@ -33,7 +34,7 @@ func newObliqueStereographic(e ellipsoid.Ellipsoid, params Params) (Projection, 
 	meridian, vertical := e.Radii(lat0)
 	p := &obliqueStereographic{e: e, lon0: lon0, fe: fe, fn: fn, k0: params.factor(Scale), r: math.Sqrt(meridian * vertical)}
 	p.n = math.Sqrt(1 + e2*c*c*c*c/(1-e2))
-	first := math.Tanh(p.n * e.Isometric(lat0)) // (w₁-1)/(w₁+1) with w₁ = exp(2nψ)
+	first := portable.Tanh(p.n * e.Isometric(lat0)) // (w₁-1)/(w₁+1) with w₁ = exp(2nψ)
 	p.half = math.Log((p.n+s)*(1-first)/((p.n-s)*(1+first))) / 2
 	p.chi0 = p.sphere(lat0)
 	p.sin0, p.cos0 = math.Sincos(p.chi0)
@@ -82,7 +83,7 @@ func (p *obliqueStereographic) Traits() Traits {
 
 // sphere is the latitude on the conformal sphere.
 func (p *obliqueStereographic) sphere(lat float64) float64 {
-	return math.Atan(math.Sinh(p.n*p.e.Isometric(lat) + p.half))
+	return math.Atan(portable.Sinh(p.n*p.e.Isometric(lat) + p.half))
 }
 
 // Domain implements [Projection]. The conformal sphere has a little more than a turn of longitudes: what is beyond its own

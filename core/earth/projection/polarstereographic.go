@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // PolarStereographicA has its scale at the pole.
@@ -45,7 +46,7 @@ type polarStereographic struct {
 // poleFactor is √((1+e)^(1+e)·(1-e)^(1-e)).
 func poleFactor(e ellipsoid.Ellipsoid) float64 {
 	ecc := math.Sqrt(e.E2())
-	return math.Sqrt(math.Pow(1+ecc, 1+ecc) * math.Pow(1-ecc, 1-ecc))
+	return math.Sqrt(portable.Pow(1+ecc, 1+ecc) * portable.Pow(1-ecc, 1-ecc))
 }
 
 // polarOfScale has the scale k0 at the pole, the northern one when north.
@@ -63,7 +64,7 @@ func polarOfParallel(e ellipsoid.Ellipsoid, params Params) *polarStereographic {
 	a := math.Abs(lat1)
 	k0 := 1.0
 	if a < math.Pi/2-1e-12 {
-		k0 = e.ParallelRadius(a) * poleFactor(e) / 2 * math.Exp(e.Isometric(a))
+		k0 = e.ParallelRadius(a) * poleFactor(e) / 2 * portable.Exp(e.Isometric(a))
 	}
 	return polarOfScale(e, lat1 > 0, k0, params)
 }
@@ -94,7 +95,7 @@ func (p *polarStereographic) Forward(lon, lat float64) (x, y float64, ok bool) {
 	if lat < -89*degree || lat > math.Pi/2 {
 		return 0, 0, false
 	}
-	rho := p.scale * math.Exp(-p.e.Isometric(lat))
+	rho := p.scale * portable.Exp(-p.e.Isometric(lat))
 	s, c := math.Sincos(lon - p.lon0)
 	return p.fe + rho*s, p.fn - p.pole*rho*c, true
 }
@@ -116,7 +117,7 @@ func (p *polarStereographic) ArealScale(_, lat float64) float64 {
 	if math.Pi/2-lat < 1e-8 {
 		return p.k0 * p.k0
 	}
-	k := p.scale * math.Exp(-p.e.Isometric(lat)) / (p.e.A * p.e.ParallelRadius(lat))
+	k := p.scale * portable.Exp(-p.e.Isometric(lat)) / (p.e.A * p.e.ParallelRadius(lat))
 	return k * k
 }
 

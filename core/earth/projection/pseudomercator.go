@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // PseudoMercator is that of maps on the web.
@@ -40,7 +41,7 @@ func (p *pseudoMercator) Inverse(x, y float64) (lon, lat float64, ok bool) {
 	if !(math.Abs(psi) < 10) {
 		return 0, 0, false
 	}
-	return p.lon0 + (x-p.fe)/p.e.A, math.Atan(math.Sinh(psi)), true
+	return p.lon0 + (x-p.fe)/p.e.A, math.Atan(portable.Sinh(psi)), true
 }
 
 // ArealScale implements [Projection].

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"github.com/verdex-land/verdex/core/earth/ellipsoid"
+	"github.com/verdex-land/verdex/core/portable"
 )
 
 // TransverseMercator is the conformal projection of UTM and of most national grids.
@@ -98,7 +99,7 @@ var krugerBeta = [8][]float64{
 // series sums Σ c_j·sin(2jζ) and 1+Σ 2j·c_j·cos(2jζ) for the complex ζ = xi + i·eta.
 func series(c *[9]float64, xi, eta float64) (dxi, deta, dre, dim float64) {
 	s, co := math.Sincos(2 * xi)
-	sh, ch := math.Sinh(2*eta), math.Cosh(2*eta)
+	sh, ch := portable.Sinh(2*eta), portable.Cosh(2*eta)
 	// sin(2ζ) and cos(2ζ), then multiples by the angle-addition recurrence.
 	s1r, s1i := s*ch, co*sh
 	c1r, c1i := co*ch, -s*sh
@@ -138,7 +139,7 @@ func (p *transverseMercator) Inverse(x, y float64) (lon, lat float64, ok bool) {
 	}
 	dxi, deta, _, _ := series(&p.beta, xi, eta)
 	xi, eta = xi-dxi, eta-deta
-	s, c := math.Sinh(eta), math.Max(0, math.Cos(xi))
+	s, c := portable.Sinh(eta), math.Max(0, math.Cos(xi))
 	dl := math.Atan2(s, c)
 	if math.Abs(dl) > tmercLimit {
 		return 0, 0, false
