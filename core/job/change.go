@@ -94,7 +94,17 @@ func Change(ctx context.Context, env Env, o ChangeOptions) (_ *Changed, err erro
 			c.out.Close()
 		}
 	}()
+	made := []string{"balance", "outline", "inside", "mapped", "extents", "pace", "vanish", "nodata", "unlisted"}
 	if err = c.open(); err == nil {
+		if o.readsFlips(len(c.labels)) {
+			made = append(made, "flicker", "speckle")
+		}
+		if o.History.Steady > 0 {
+			made = append(made, "steady")
+		}
+		err = checks.makes(made...)
+	}
+	if err == nil {
 		err = c.measure(o.readsFlips(len(c.labels)) && checks.wants("speckle") && o.readsAgain(c.in.Placement))
 	}
 	if err != nil {
@@ -133,6 +143,9 @@ func (c *comparison) open() error {
 	}
 	if c.labels = labels; o.History.Steady > 0 && len(labels) < 3 {
 		return fault.Misusef("steady", "", "mends what a class is between two others, which takes three epochs or more")
+	}
+	if o.History.Accuracy != "" && !o.readsFlips(len(labels)) {
+		return fault.Misusef("accuracy", "", "is for the check flicker, which takes three epochs or more, of which nothing is mended")
 	}
 	if c.terms, err = w.readTerms(o.ClassOptions); err != nil {
 		return err

@@ -20,6 +20,7 @@ type CheckOptions struct {
 	Ignore  []string `opt:"ignore" help:"a <CHECK> to leave out"`
 	// Others leaves out control totals that are about other epochs, zones and classes than those that are measured: a plan has other outputs for them.
 	Others bool
+	Skip   string // a check that whoever asks for the job has no use for, whether it is made or not
 }
 
 // CheckAllOption asks for the checks that read rasters again.
@@ -44,12 +45,14 @@ type checking struct {
 	bounds   check.Bounds
 	ignore   []string
 	others   bool
+	skip     string
+	typed    CheckOptions
 	controls []check.Control
 }
 
 // readChecking reads the options, before any work is done.
 func (w *work) readChecking(o CheckOptions) (*checking, error) {
-	k := &checking{bounds: maps.Clone(check.Defaults), others: o.Others}
+	k := &checking{bounds: maps.Clone(check.Defaults), others: o.Others, typed: o}
 	for _, text := range o.Bound {
 		name, value, ok := strings.Cut(text, "=")
 		v, err := decimal.Finite(value)
@@ -67,6 +70,7 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 		}
 		k.ignore = append(k.ignore, name)
 	}
+	k.skip = o.Skip
 	if o.Control != "" {
 		w.reads("control totals", o.Control)
 		controls, notes, err := check.ReadControls(w.env.files(), o.Control)
@@ -79,8 +83,36 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 	return k, nil
 }
 
+// makes refuses options about checks that are none of those that the job makes. What a plan states for all of its outputs need not be about each of them.
+func (k *checking) makes(names ...string) error {
+	if k.others {
+		return nil
+	}
+	if k.controls != nil {
+		names = append(names, "control")
+	}
+	refuse := func(option, name string) error {
+		if slices.Contains(names, name) {
+			return nil
+		}
+		return fault.Misusef(option, name, "is about a check that is not made here").Do("leave it out; the checks are %s", strings.Join(names, ", "))
+	}
+	for _, text := range k.typed.Bound {
+		name, _, _ := strings.Cut(text, "=")
+		if err := refuse("bound", name); err != nil {
+			return err
+		}
+	}
+	for _, name := range k.ignore {
+		if err := refuse("ignore", name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // wants reports whether a check is to be made.
-func (k *checking) wants(name string) bool { return !slices.Contains(k.ignore, name) }
+func (k *checking) wants(name string) bool { return name != k.skip && !slices.Contains(k.ignore, name) }
 
 // all are the checks that were made and those of control totals, without those that are to be left out.
 func (k *checking) all(checks []check.Check, extents func() []check.Mapped, unit area.Unit) []check.Check {

@@ -71,7 +71,18 @@ func Measure(ctx context.Context, env Env, o MeasureOptions) (*Measured, error) 
 	}
 	out := &Measured{Report: report}
 	var edges []check.Check
-	if len(o.Covers) == 1 && w.isPolygonCover(o.Covers[0], o.ClassField) {
+	polygons := len(o.Covers) == 1 && w.isPolygonCover(o.Covers[0], o.ClassField)
+	made := []string{"balance", "outline", "inside", "nodata", "unlisted", "ground"}
+	if !polygons {
+		made = append(made, "nominal")
+	}
+	if !polygons && o.Zones != "" {
+		made = append(made, "edges")
+	}
+	if err := checks.makes(made...); err != nil {
+		return nil, err
+	}
+	if polygons {
 		out.Composition, err = w.overlay(o.Covers[0], &o)
 	} else if o.ClassField != "" {
 		return nil, fault.Misusef("class-field", "", "is for one cover of polygons")

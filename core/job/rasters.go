@@ -130,13 +130,13 @@ func (w *work) openWith(role string, args []string, nodata string, o RasterOptio
 		sources = append(sources, s)
 	}
 	out.key = keyOf("cells", parts, o.Overlap, o.Resample, o.Measurements)
-	if len(sources) == 1 {
-		out.Source = sources[0]
-		return out, nil
-	}
 	m, err := mosaicOptions(o, sources[0].Header(), paths[0])
 	if err != nil {
 		return nil, err
+	}
+	if len(sources) == 1 {
+		out.Source = sources[0]
+		return out, nil
 	}
 	j, err := view.Mosaic(sources, m)
 	if err != nil {

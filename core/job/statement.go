@@ -84,6 +84,9 @@ func (s *statement) reader() account.Reader {
 
 // moves reads tables of transitions, and checks them.
 func (s *statement) moves() (*account.Moves, error) {
+	if err := s.checks.makes("rows", "balance", "mapped", "extents", "pace", "vanish"); err != nil {
+		return nil, err
+	}
 	m, err := account.ReadMoves(s.tables, s.reader())
 	if err != nil {
 		return nil, err
@@ -107,6 +110,13 @@ func (s *statement) moves() (*account.Moves, error) {
 func (s *statement) extents() (*account.Extents, error) {
 	e, err := account.ReadExtents(s.tables, s.reader())
 	if err != nil {
+		return nil, err
+	}
+	made := []string{"rows", "nodata", "ground"}
+	if len(e.Epochs) > 1 {
+		made = append(made, "extents", "pace", "vanish")
+	}
+	if err := s.checks.makes(made...); err != nil {
 		return nil, err
 	}
 	s.note(e.Notes...)

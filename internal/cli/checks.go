@@ -38,7 +38,15 @@ func (s *session) reportChecks(o checkOutput, checks []check.Check) error {
 	if s.plan != nil {
 		s.plan.checks = append(s.plan.checks, checks...)
 	}
-	var holding []string
+	holding := s.warnOf(checks)
+	if len(holding) > 0 {
+		s.Note("checks that hold: " + strings.Join(holding, ", "))
+	}
+	return s.strict(o.Strict)
+}
+
+// warnOf warns of checks that fall short, and returns the names of those that hold.
+func (s *session) warnOf(checks []check.Check) (holding []string) {
 	for _, c := range checks {
 		switch c.Outcome {
 		case check.Holds:
@@ -47,10 +55,14 @@ func (s *session) reportChecks(o checkOutput, checks []check.Check) error {
 			s.Warn(fmt.Sprintf("check %s: %s", c.Name, c.Text))
 		}
 	}
-	if len(holding) > 0 {
-		s.Note("checks that hold: " + strings.Join(holding, ", "))
+	return holding
+}
+
+// drawn warns of checks that fall short of what a figure shows. In a plan, the tables that it is made of have warned.
+func (s *session) drawn(checks []check.Check) {
+	if s.plan == nil {
+		s.warnOf(checks)
 	}
-	return s.strict(o.Strict)
 }
 
 // strict returns errStrict where warnings count and there were some.

@@ -40,6 +40,7 @@ func barsFigureCommand() *cli.Command {
 		if err != nil {
 			return nil, err
 		}
+		s.drawn(a.Checks)
 		return barsOf(a, o)
 	})
 }
@@ -131,6 +132,7 @@ func trendFigureCommand() *cli.Command {
 		if err != nil {
 			return nil, err
 		}
+		s.drawn(a.Checks)
 		return s.trendOf(a, o)
 	})
 }
@@ -226,6 +228,7 @@ func matrixFigureCommand() *cli.Command {
 		if err != nil {
 			return nil, err
 		}
+		s.drawn(a.Checks)
 		from, to, err := pairIn(a.Pairs, o.Since, o.Epoch)
 		if err != nil {
 			return nil, err
@@ -323,6 +326,7 @@ func flowsFigureCommand() *cli.Command {
 		if err != nil {
 			return nil, err
 		}
+		s.drawn(a.Checks)
 		f := &draw.FlowsFigure{Keys: classKeys(a.Classes, a.Legend), Unit: a.Unit.Name}
 		pairs := slices.Clone(a.Pairs) // those that follow one another
 		slices.SortStableFunc(pairs, func(x, y [2]string) int {
@@ -375,6 +379,7 @@ func ranksFigureCommand() *cli.Command {
 		if err != nil {
 			return nil, err
 		}
+		s.drawn(a.Checks)
 		at, err := epochIn(a.Epochs, o.Epoch)
 		if err != nil {
 			return nil, err

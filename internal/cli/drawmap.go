@@ -305,8 +305,12 @@ func pairFigureCommand() *cli.Command {
 // compared compares epochs without the checks that read them again.
 func (s *session) compared(o *job.ChangeOptions) (*job.Changed, error) {
 	one := *o
-	one.Ignore = append(slices.Clone(o.Ignore), "speckle")
-	return job.Change(s.ctx, s.env(), one)
+	one.Skip = "speckle"
+	r, err := job.Change(s.ctx, s.env(), one)
+	if err == nil {
+		s.drawn(r.Checks)
+	}
+	return r, err
 }
 
 type differenceFigureOptions struct {

@@ -230,7 +230,7 @@ func (x *explainer) extent(p *plan.Plan, z *plan.ZoneSet) error {
 	for _, other := range p.Epochs {
 		one := *p.StepOf(z, other).Options.(*measureOptions)
 		if other != e { // what is only for comparison need not be checked twice
-			one.Ignore = append(slices.Clone(one.Ignore), "edges")
+			one.Skip = "edges"
 		}
 		r, err := job.Measure(x.ctx, x.env(p), one.MeasureOptions)
 		if err != nil {
@@ -289,7 +289,7 @@ func (x *explainer) transition(p *plan.Plan, z *plan.ZoneSet) error {
 	}
 	of := x.out.Explanation
 	x.out.MadeBy = p.Path
-	o.Ignore = append(slices.Clone(o.Ignore), "speckle")
+	o.Skip = "speckle"
 	r, err := job.Change(x.ctx, x.env(p), o.ChangeOptions)
 	if err != nil {
 		return err

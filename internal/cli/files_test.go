@@ -30,7 +30,7 @@ var writingCommands = []string{
 	"measure <cover_2020.tif --zones <ids.tif --zone-names <names.csv --out >o.csv",
 	"change --epoch 2004=<cover_2004.tif --epoch 2020=<cover_2020.tif --crosswalk 2004=<codes_2004.csv --zones <wards.geojson --zone-id code --legend <legend.csv --control <control.csv --ignore control " +
 		"--table matrix --crs <utm.prj --override-crs --zones-crs <degrees.prj --post <orrin.book --account w --out >o.csv --map >m.tif --checks >c.json --save-plan >p.yaml",
-	"change --epoch 2004=<cover_2004.tif --from-list 2020=<list.txt --crosswalk 2004=<codes_2004.csv --zones <ids.tif --zone-names <names.csv --map-since >since.tif --map-kind >kind.tif --map-count >count.tif --accuracy <errors.csv --out >o.csv",
+	"change --epoch 2004=<cover_2004.tif --from-list 2020=<list.txt --epoch 2012=cover_2012_a.tif --resample nearest --crosswalk 2004=<codes_2004.csv --zones <ids.tif --zone-names <names.csv --map-since >since.tif --map-kind >kind.tif --map-count >count.tif --accuracy <errors.csv --out >o.csv",
 	"summarise <elevation.tif --resample nearest --per-class <cover_2020.tif --legend <legend.csv --zones <wards.geojson --zone-id code --crs <utm.prj --override-crs --zones-crs <degrees.prj --out >o.csv --save-plan >p.yaml",
 	"summarise --from-list <heights.txt --zones <ids.tif --zone-names <names.csv --out >o.csv",
 	"reclassify <cover_2004.tif --crosswalk <codes_2004.csv --legend <legend.csv --crs <utm.prj --override-crs --out >r.tif --save-plan >p.yaml",

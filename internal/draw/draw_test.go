@@ -409,3 +409,20 @@ func TestColorsOfClassesDiffer(t *testing.T) {
 		}
 	}
 }
+
+// Names of right-to-left scripts are drawn in their direction, and what is within them in its own.
+func TestLettersRunInTheirDirection(t *testing.T) {
+	for s, want := range map[string]string{
+		"Ward 3":            "Ward 3",
+		"שלום":              "םולש",
+		"Ward שלום 3":       "Ward 3 םולש",
+		"שלום (צפון)":       "(ןופצ) םולש",
+		"שלום 12":           "12 םולש",
+		"مدينة":             "ةنيدم",
+		"é – ﬁ":             "é – ﬁ",
+		"שלום ab":           "ab םולש",
+		"from שלום to עולם": "from םולש to םלוע",
+	} {
+		assert.Equal(t, want, inOrder(s), s)
+	}
+}

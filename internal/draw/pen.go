@@ -16,6 +16,7 @@ import (
 	"maps"
 	"math"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +28,7 @@ import (
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/sfnt"
 	"golang.org/x/image/math/fixed"
+	"golang.org/x/text/unicode/bidi"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgpdf"
@@ -346,6 +348,46 @@ const (
 	right
 )
 
+// inOrder has the letters of a line from left to right: those of Hebrew, Arabic and the like run from right to left, as Unicode's algorithm of directions says.
+func inOrder(s string) string {
+	if !strings.ContainsFunc(s, func(r rune) bool { return r >= 0x590 }) {
+		return s
+	}
+	var p bidi.Paragraph
+	if _, err := p.SetString(s); err != nil {
+		return s
+	}
+	order, err := p.Order()
+	if err != nil {
+		return s
+	}
+	// The library gives the runs in the order of reading. In a line that begins from the right they stand the other way round; in one that begins from the left, those
+	// that run to the left do, with the numbers among and behind them.
+	fromRight := !p.IsLeftToRight()
+	line, back := "", ""
+	for i := range order.NumRuns() {
+		run := order.Run(i)
+		words := run.String()
+		switch {
+		case run.Direction() == bidi.RightToLeft:
+			back = bidi.ReverseString(words) + back
+			continue
+		case fromRight:
+			back = words + back
+			continue
+		case back != "":
+			number := leadingNumber.FindString(words)
+			words, back = words[len(number):], number+back
+		}
+		if words != "" {
+			line, back = line+back+words, ""
+		}
+	}
+	return line + back
+}
+
+var leadingNumber = regexp.MustCompile(`^\d+([.,:/+-]\d+)*%?`)
+
 // text draws a line of text, with its baseline at y.
 func (p *pen) text(x, y, size float64, bold bool, to align, c color.Color, s string) {
 	switch to {
@@ -356,7 +398,7 @@ func (p *pen) text(x, y, size float64, bold bool, to align, c color.Color, s str
 	}
 	f := faceOf(bold)
 	var path vg.Path
-	for _, r := range s {
+	for _, r := range inOrder(s) {
 		if invisible(r) {
 			continue
 		}

@@ -452,7 +452,7 @@ var kinds = []struct {
 	{"rare", 1, (*job).measure}, {"summarise", 1, (*job).summarise}, {"composite", 1, (*job).composite}, {"align", 1, (*job).align},
 	{"reclassify", 1, (*job).reclassify}, {"clip", 1, (*job).clip}, {"mosaic", 1, (*job).mosaic}, {"patches", 1, (*job).patches}, {"histories", 1, (*job).histories},
 	{"ids", 1, (*job).zonesOfIDs}, {"overlay", 1, (*job).overlay}, {"rules", 1, (*job).rules}, {"expression", 1, (*job).expression},
-	{"texts", 1, (*job).texts}, {"edits", 1, (*job).edits},
+	{"texts", 1, (*job).texts}, {"edits", 1, (*job).edits}, {"shown", 1, (*job).shown},
 }
 
 // try does a job. It is that of its kind and seed for ever, as long as nobody changes how jobs of the kind are made.
