@@ -53,7 +53,7 @@ func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
 	if o.Zones == "" {
 		return nil, usage("draw shade needs the zones: name them with --zones")
 	}
-	values, unit, err := s.shadeValues(o)
+	values, class, unit, err := s.shadeValues(o)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ func (s *session) shade(o *shadeFigureOptions) (draw.Figure, error) {
 	if void {
 		f.Keys = append(f.Keys, draw.Key{Name: "no number", Hatch: true})
 	}
-	f.Title, f.KeysTitle, f.Note = columnTitle(o), unit, s.shownPath(o.Table[0])
+	f.Title, f.KeysTitle, f.Note = columnTitle(o.Column, class), unit, s.shownPath(o.Table[0])
 	if f.Sub = o.Epoch; o.Since != "" && o.Epoch != "" {
 		f.Sub = o.Since + " to " + o.Epoch
 	}
@@ -159,26 +159,25 @@ func roundedTo(v float64, more int) string {
 	return out
 }
 
-func columnTitle(o *shadeFigureOptions) string {
-	name := strings.ReplaceAll(o.Column, "_", " ")
-	if o.Column == "" || o.Column == "pct_of_zone" {
+func columnTitle(column, class string) string {
+	name := strings.ReplaceAll(column, "_", " ")
+	if column == "" || column == "pct_of_zone" {
 		name = "percent of the zone"
 	}
-	if o.Class != "" {
-		return o.Class + ": " + name
+	if class != "" {
+		return class + ": " + name
 	}
 	return strings.ToUpper(name[:1]) + name[1:]
 }
 
-// shadeValues are the numbers of a table by zone, and their unit.
-func (s *session) shadeValues(o *shadeFigureOptions) (map[string]float64, string, error) {
+// shadeValues are the numbers of a table by zone, the class that they are about as the table names it, and their unit.
+func (s *session) shadeValues(o *shadeFigureOptions) (values map[string]float64, class, unit string, err error) {
 	column := o.Column
 	if column == "" {
 		column = "pct_of_zone"
 	}
-	values := map[string]float64{}
-	unit := ""
-	_, _, err := s.readTable(s.ctx, o.Table[0], []string{o.Key, column}, []string{"class_code", "class_name", "epoch", "from_epoch", "to_epoch", "unit", "kind"}, func(r rows.Row) error {
+	values, class = map[string]float64{}, o.Class
+	_, _, err = s.readTable(s.ctx, o.Table[0], []string{o.Key, column}, []string{"class_code", "class_name", "epoch", "from_epoch", "to_epoch", "unit", "kind"}, func(r rows.Row) error {
 		if o.Class != "" && r.Cell["class_code"] != o.Class && r.Cell["class_name"] != o.Class {
 			return nil
 		}
@@ -197,6 +196,9 @@ func (s *session) shadeValues(o *shadeFigureOptions) (map[string]float64, string
 			return fmt.Errorf("%s: several rows are about zone %s: pick some with --class, --epoch and --since", o.Table[0], r.Cell[o.Key])
 		}
 		values[r.Cell[o.Key]] = v
+		if o.Class != "" && r.Cell["class_name"] != "" {
+			class = r.Cell["class_name"]
+		}
 		if unit = r.Cell["unit"]; strings.HasPrefix(column, "pct") {
 			unit = "%"
 		}
@@ -205,5 +207,5 @@ func (s *session) shadeValues(o *shadeFigureOptions) (map[string]float64, string
 	if err == nil && len(values) == 0 {
 		err = fmt.Errorf("%s: no row has a number in %s for what was picked: check --class and --epoch", o.Table[0], column)
 	}
-	return values, unit, err
+	return values, class, unit, err
 }

@@ -4,7 +4,7 @@
 // NaN and masks, zones in the grid's CRS and in degrees, legends, crosswalks, groups, epochs, tiles, stacks. Each is done twice: by the program as
 // its users run it, and by plain code that knows whole arrays, polygons of cells and a general geometry library, but no tiles, threads,
 // windows, spans or views (plain_test.go). Both agree, or the program ends in an error that says why. What surrounds the cells is held to the tables of the same job: what is kept from
-run to run (edits), ids and classes as they were written (texts), and what workbooks, books, explanations, figures and reports show (shown).
+// run to run (edits), ids and classes as they were written (texts), and what workbooks, books, explanations, figures and reports show (shown).
 //
 //	VERDEX_SECOND_OPINION=5m go test ./internal/reference     how long new jobs are tried
 //	VERDEX_JOB='change 1234' go test ./internal/reference     one job again, by its kind and seed
