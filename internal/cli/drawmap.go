@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/verdex-land/verdex/core/account"
 	"github.com/verdex-land/verdex/core/cover"
 	"github.com/verdex-land/verdex/core/extent"
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/raster"
 	"github.com/verdex-land/verdex/core/text"
@@ -48,11 +50,17 @@ middle. Ground without a class is hatched. Only what is shown is read, from the 
 
 // shownPath is the name of a file as a figure shows it: one of a plan from the plan's folder, wherever the program was started, and with slashes on every system.
 func (s *session) shownPath(text string) string {
-	text = filepath.ToSlash(text)
-	if s.plan == nil || s.plan.dir == "" || s.plan.dir == "." {
-		return text
+	if s.plan == nil || files.IsURL(text) {
+		return filepath.ToSlash(text)
 	}
-	return strings.TrimPrefix(text, strings.TrimSuffix(filepath.ToSlash(s.plan.dir), "/")+"/")
+	dir, err1 := filepath.Abs(s.plan.dir)
+	path, err2 := filepath.Abs(text)
+	from, err3 := filepath.Rel(dir, path)
+	file, _, _ := strings.Cut(text, "#")
+	if _, err := os.Stat(file); err1 != nil || err2 != nil || err3 != nil || err != nil && strings.HasPrefix(from, "..") { // a name that is no path, such as that of a layer
+		return filepath.ToSlash(text)
+	}
+	return filepath.ToSlash(from)
 }
 
 // mapOf makes a map.
