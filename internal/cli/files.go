@@ -61,6 +61,9 @@ func withSession(ctx context.Context, c *cli.Command, options any, secrets *remo
 	}
 	s := &session{reporter: newReporter(c), commandFiles: &commandFiles{Job: output.New(ctx, temporaries)}, ctx: ctx, name: commandName(c), options: options,
 		stdout: c.Root().Writer, version: c.Root().Version, threads: c.Int("threads"), color: c.String("color")}
+	if f, ok := s.stdout.(*os.File); ok && goesNowhere(f) {
+		s.stdout = &lost{s: s}
+	}
 	s.commandFiles.Stdout = s.stdout
 	disk := &streams{System: files.Disk, ctx: ctx, stdin: os.Stdin, temporary: temporaries}
 	defer disk.close()
@@ -446,4 +449,19 @@ func hideSecrets(options any) (*remote.Secrets, error) {
 		}
 	}
 	return secrets, nil
+}
+
+// lost stands for standard output that goes nowhere: what is written is gone, and a note says so once.
+type lost struct {
+	s    *session
+	said bool
+}
+
+// Write implements [io.Writer].
+func (l *lost) Write(b []byte) (int, error) {
+	if !l.said {
+		l.s.Note("standard output is closed, or the null device, so that the result is lost: write it with --out, or redirect it")
+		l.said = true
+	}
+	return len(b), nil
 }

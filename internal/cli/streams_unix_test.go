@@ -126,3 +126,22 @@ func TestSignalsInExitCodes(t *testing.T) {
 		assert.Empty(t, left)
 	}
 }
+
+// A result that goes nowhere is not lost without a word, where that was not asked for.
+func TestClosedOutputIsNoted(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.Write(dir, true))
+	for line, noted := range map[string]bool{
+		"verdex measure cover_2020.tif >&-":                              true,
+		"verdex measure cover_2020.tif --format csv >&-":                 true,
+		"verdex measure cover_2020.tif --out a.csv >&-":                  false,
+		"verdex measure cover_2020.tif >/dev/null":                       false,
+		"verdex measure cover_2020.tif --out /dev/null --format csv":     false,
+		"verdex measure cover_2020.tif --format csv 1<>/dev/null":        true, // looks just like a closed one
+		"verdex measure cover_2020.tif --out - --format csv --quiet >&-": false,
+	} {
+		_, errs, code := shell(t, dir, line)
+		assert.Zero(t, code, line)
+		assert.Equal(t, noted, strings.Contains(errs, "standard output is closed, or the null device, so that the result is lost"), "%s: %s", line, errs)
+	}
+}
