@@ -19,7 +19,9 @@ func (s *session) idle() error {
 	named := false // what arguments name
 	for _, o := range option.Of(s.options) {
 		named = named || o.Argument != "" && o.Given(s.options)
-		known[o.Name], typed[o.Name], value[o.Name] = true, o.Given(s.options), strings.Join(o.Texts(s.options), " ")
+		chain := fromEnvironment(o.Name) // which holds for all commands, so that it need not have an effect on each
+		_, set := chain.Lookup()
+		known[o.Name], typed[o.Name], value[o.Name] = true, o.Given(s.options) && !set, strings.Join(o.Texts(s.options), " ")
 	}
 	any := func(names ...string) bool {
 		return slices.ContainsFunc(names, func(n string) bool { return typed[n] })

@@ -145,6 +145,22 @@ func effect(args []string) (all, refused string) {
 	return timing.ReplaceAllString(b.String(), "T"), ""
 }
 
+// What the environment gives holds for every command and need not have an effect on each.
+func TestTheEnvironmentMayBeIdle(t *testing.T) {
+	idleWorld(t)
+	for name, value := range map[string]string{"VERDEX_UNIT": "km2", "VERDEX_WAIT": "1m", "VERDEX_DIGITS": "3", "VERDEX_DPI": "96", "VERDEX_COMPRESS": "zstd", "VERDEX_AUTHOR": "Ines"} {
+		t.Setenv(name, value)
+	}
+	for _, line := range idleCommands {
+		_, refused := effect(strings.Fields(line))
+		assert.Empty(t, refused, line)
+	}
+	for _, line := range []string{"summarise v.tif --zones z.geojson --stats mean --out o.csv", "account accuracy samples.csv --cover c.tif --skip-outside --table matrix --out o.csv"} {
+		_, refused := effect(strings.Fields(line))
+		assert.Empty(t, refused, line)
+	}
+}
+
 // No option and no two options of a command are taken that change nothing: such are refused, with the reason. VERDEX_PAIRS=all tries all pairs.
 func TestNoOptionIsIdle(t *testing.T) {
 	idleWorld(t)
