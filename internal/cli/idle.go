@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/verdex-land/verdex/core/files"
 	"github.com/verdex-land/verdex/core/job"
 	"github.com/verdex-land/verdex/core/option"
 )
@@ -82,7 +83,7 @@ func (s *session) idle() error {
 	return nil
 }
 
-// joins reports whether several rasters may become one: by a list, a pattern or a catalog, or since several are named, for an epoch or in all.
+// joins reports whether several rasters may become one: by a list, a pattern, a catalog or a plan, or since several are named, for an epoch or in all.
 func (s *session) joins() bool {
 	of := map[string][]string{}
 	for _, o := range option.Of(s.options) {
@@ -94,14 +95,14 @@ func (s *session) joins() bool {
 				label, path, _ := strings.Cut(text, "=")
 				of[label] = append(of[label], path)
 			}
-		case o.Argument != "":
-			of[""] = append(of[""], o.Texts(s.options)...)
+		case o.Argument != "", o.Name == "cover", o.Name == "per-class":
+			of[o.Name] = append(of[o.Name], o.Texts(s.options)...)
 		}
 	}
 	for _, named := range of {
 		paths, err := job.Rasters(s.system, named, "")
 		if err != nil || len(paths) > 1 && s.name != "derive composite" || slices.ContainsFunc(paths, func(p string) bool {
-			return strings.HasSuffix(p, ".json") || strings.ContainsAny(p, "{*?[") || strings.Contains(p, "://")
+			return slices.Contains([]string{".json", ".yaml", ".yml"}, files.Ext(p)) || strings.ContainsAny(p, "{*?[") || strings.Contains(p, "://")
 		}) {
 			return true
 		}

@@ -145,6 +145,21 @@ func effect(args []string) (all, refused string) {
 	return timing.ReplaceAllString(b.String(), "T"), ""
 }
 
+// Where several rasters may become one, how they do is not refused, however they are named.
+func TestWhatJoinsIsNotIdle(t *testing.T) {
+	idleWorld(t)
+	require.NoError(t, os.WriteFile("plan.yaml", []byte("plan: 1\nepochs: {2004: c.tif}\nzones: {z: {zones: z.geojson, zone-id: id}}\noutputs: {m: {make: measure, out: p.csv}}\n"), 0o644))
+	for _, line := range []string{
+		"measure c.tif d.tif --out o.csv", "measure [cd].tif --out o.csv", "measure c.tif --from-list more.txt --out o.csv", "change --epoch 2004=[cd].tif --epoch 2012=e.tif --resample nearest --out o.csv",
+		"change --epoch 2004=c.tif --epoch 2012=e.tif --from-list 2020=more.txt --out o.csv", "mosaic c.tif d.tif --out o.tif", "clip [cd].tif --to z.geojson --out o.tif", "align c.tif d.tif --grid coarse.tif --out o.tif",
+		"account accuracy samples.csv --cover [cd].tif --skip-outside --out o.csv", "summarise v.tif --per-class [cd].tif --resample nearest --zones z.geojson --zone-id id --out o.csv", "patches [cd].tif --class 1 --out o.geojson",
+		"draw map [cd].tif --zones z.geojson --zone-id id --out o.svg", "draw map plan.yaml --out o.svg", "derive composite {date}.tif --out o.tif",
+	} {
+		_, refused := effect(append(strings.Fields(line), "--overlap", "first"))
+		assert.NotContains(t, refused, "leave it out", line)
+	}
+}
+
 // What the environment gives holds for every command and need not have an effect on each.
 func TestTheEnvironmentMayBeIdle(t *testing.T) {
 	idleWorld(t)
