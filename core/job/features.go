@@ -161,7 +161,7 @@ func CircleZones(ctx context.Context, env Env, o CircleOptions) (*Features, erro
 		if err != nil {
 			return nil, err
 		}
-		l.CRS = s.CRS
+		l.CRS, l.Fine = s.CRS, radius < 1000
 		l.Features = append(l.Features, vector.Feature{Values: []any{fmt.Sprintf("circle-%d", i+1), lon, lat, radius}, Geometry: vector.Geometry{Type: "Polygon", Polygons: s.Zones[0].Polygons}})
 		places = append(places, fmt.Sprintf("%g° east, %g° north", lon, lat))
 	}
@@ -207,6 +207,9 @@ func BufferZones(ctx context.Context, env Env, o BufferOptions) (*Features, erro
 	out, note, err := zone.Buffer(l, radius)
 	if err == nil && note != "" {
 		w.note(note)
+	}
+	if err == nil {
+		out.Fine = radius < 1000
 	}
 	return w.features(out, report, err)
 }

@@ -109,6 +109,7 @@ type Layer struct {
 	Fields     []Field
 	Features   []Feature
 	Notes      []string // for the user: what was assumed
+	Fine       bool     // of features so small that formats which round positions keep three more decimals
 	Plain      bool     // a table: no feature has a geometry, and none is written; it needs no CRS
 }
 

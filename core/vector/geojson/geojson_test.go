@@ -29,11 +29,12 @@ func TestNumbersAreThoseOfTheLibrary(t *testing.T) {
 
 func TestDegreesAreWrittenAsStrconvDoes(t *testing.T) {
 	for _, v := range []float64{0, 0.5, -0.5, 12.3456789014, 179.9999999999, -180, 359.999999999, 1e-9, -1e-9} {
-		assert.Equal(t, strconv.FormatFloat(v, 'f', 9, 64), string(appendDegrees(nil, v)))
+		assert.Equal(t, strconv.FormatFloat(v, 'f', 9, 64), string(appendDegrees(nil, v, 9)))
+		assert.Equal(t, strconv.FormatFloat(v, 'f', 12, 64), string(appendDegrees(nil, v, 12)))
 	}
 	rng := rand.New(rand.NewPCG(1, 9))
 	for range 1000 {
 		v := math.Trunc((rng.Float64()*720-360)*1e9) / 1e9
-		assert.Equal(t, strconv.FormatFloat(v, 'f', 9, 64), string(appendDegrees(nil, v)))
+		assert.Equal(t, strconv.FormatFloat(v, 'f', 9, 64), string(appendDegrees(nil, v, 9)))
 	}
 }

@@ -19,6 +19,10 @@ func Write(w io.Writer, l *vector.Layer, lines bool) error {
 	for i, f := range l.Fields {
 		names[i], _ = jsontext.AppendQuote(nil, f.Name) // what is no UTF-8 is replaced
 	}
+	decimals := Decimals
+	if l.Fine {
+		decimals += 3
+	}
 	var b []byte
 	if !lines {
 		b = append(b, `{"type":"FeatureCollection","features":[`...)
@@ -48,7 +52,7 @@ func Write(w io.Writer, l *vector.Layer, lines bool) error {
 			b = appendValue(b, l.Fields[k], v)
 		}
 		b = append(b, `},"geometry":`...)
-		b = appendGeometry(b, &f.Geometry)
+		b = appendGeometry(b, &f.Geometry, decimals)
 		b = append(b, '}')
 		if len(b) > 1<<16 {
 			if _, err := w.Write(b); err != nil {
@@ -80,30 +84,30 @@ func appendValue(b []byte, f vector.Field, v any) []byte {
 	return append(b, "null"...)
 }
 
-func appendGeometry(b []byte, g *vector.Geometry) []byte {
+func appendGeometry(b []byte, g *vector.Geometry, decimals int) []byte {
 	switch {
 	case len(g.Polygons) == 1:
 		b = append(b, `{"type":"Polygon","coordinates":`...)
-		b = appendPolygon(b, g.Polygons[0])
+		b = appendPolygon(b, g.Polygons[0], decimals)
 	case len(g.Polygons) > 1:
 		b = append(b, `{"type":"MultiPolygon","coordinates":[`...)
 		for i, p := range g.Polygons {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = appendPolygon(b, p)
+			b = appendPolygon(b, p, decimals)
 		}
 		b = append(b, ']')
 	case len(g.Points) == 1:
 		b = append(b, `{"type":"Point","coordinates":`...)
-		b = AppendPosition(b, g.Points[0])
+		b = appendPosition(b, g.Points[0], decimals)
 	case len(g.Points) > 1:
 		b = append(b, `{"type":"MultiPoint","coordinates":[`...)
 		for i, p := range g.Points {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = AppendPosition(b, p)
+			b = appendPosition(b, p, decimals)
 		}
 		b = append(b, ']')
 	default:
@@ -113,7 +117,7 @@ func appendGeometry(b []byte, g *vector.Geometry) []byte {
 }
 
 // appendPolygon writes a shell counter-clockwise and holes clockwise, as the standard asks.
-func appendPolygon(b []byte, p vector.Polygon) []byte {
+func appendPolygon(b []byte, p vector.Polygon, decimals int) []byte {
 	b = append(b, '[')
 	for k, r := range p {
 		if k > 0 {
@@ -128,7 +132,7 @@ func appendPolygon(b []byte, p vector.Polygon) []byte {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = AppendPosition(b, r[i%len(r)])
+			b = appendPosition(b, r[i%len(r)], decimals)
 		}
 		b = append(b, ']')
 	}
@@ -140,21 +144,25 @@ const Decimals = 9
 
 // AppendPosition writes a longitude and a latitude in degrees with [Decimals]. There are
 // many, and strconv takes five times as long.
-func AppendPosition(b []byte, p vector.Point) []byte {
+func AppendPosition(b []byte, p vector.Point) []byte { return appendPosition(b, p, Decimals) }
+
+func appendPosition(b []byte, p vector.Point, decimals int) []byte {
 	b = append(b, '[')
-	b = appendDegrees(b, p[0])
+	b = appendDegrees(b, p[0], decimals)
 	b = append(b, ',')
-	b = appendDegrees(b, p[1])
+	b = appendDegrees(b, p[1], decimals)
 	return append(b, ']')
 }
 
-func appendDegrees(b []byte, v float64) []byte {
-	n := int64(math.Round(v * 1e9))
+// appendDegrees writes an angle with up to twelve decimals.
+func appendDegrees(b []byte, v float64, decimals int) []byte {
+	one := int64(math.Pow10(decimals))
+	n := int64(math.Round(v * float64(one)))
 	if n < 0 {
 		b, n = append(b, '-'), -n
 	}
-	b = append(strconv.AppendInt(b, n/1e9, 10), ".000000000"...)
-	digits := uint32(n % 1e9)
+	b = append(strconv.AppendInt(b, n/one, 10), ".000000000000"[:decimals+1]...)
+	digits := n % one
 	for i := len(b) - 1; digits > 0; i-- {
 		b[i] += byte(digits % 10)
 		digits /= 10
