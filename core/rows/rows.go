@@ -20,8 +20,8 @@ type Row struct {
 	Cell map[string]string
 }
 
-// mostRows is how many rows are read of a table of text: each takes some hundred bytes.
-const mostRows = 10_000_000
+// mostRows is how many rows a list may have, such as a legend: each takes some hundred bytes.
+const mostRows = 1_000_000
 
 // ErrNoColumn is in the error of a table that lacks a column.
 var ErrNoColumn = errors.New("it has no column")
@@ -30,24 +30,37 @@ var ErrNoColumn = errors.New("it has no column")
 // of columns are taken in lower case, and codes of classes as [text.Code] gives them. A column that is needed and missing is an error; others are read
 // as well. Notes say what had to be assumed.
 func Read(from files.System, path string, needed, optional []string) (rows []Row, notes []string, err error) {
+	return read(from, path, needed, optional, mostRows)
+}
+
+// Long is Read for a table of results, which may have any number of rows.
+func Long(from files.System, path string, needed, optional []string) (rows []Row, notes []string, err error) {
+	return read(from, path, needed, optional, 0)
+}
+
+func read(from files.System, path string, needed, optional []string, most int) (rows []Row, notes []string, err error) {
 	data, notes, err := text.Read(from, path)
 	if err != nil {
 		return nil, nil, err
 	}
-	if rows, err = Parse(path, data, needed, optional); err != nil {
+	if rows, err = parse(path, data, needed, optional, most); err != nil {
 		return nil, nil, err
 	}
 	return rows, notes, nil
 }
 
-// Parse reads the rows of a table in memory as [Read] does; name stands for it in errors.
+// Parse reads the rows of a table in memory as [Long] does; name stands for it in errors.
 func Parse(name string, data []byte, needed, optional []string) ([]Row, error) {
+	return parse(name, data, needed, optional, 0)
+}
+
+func parse(name string, data []byte, needed, optional []string, most int) ([]Row, error) {
 	var t *text.Table
 	var err error
 	whole := func(names []string) error { return missing(names, needed, optional) }
 	if IsJSON(data) {
 		t, err = TableOfJSON(data)
-	} else if t, err = text.Parse(data, text.Options{Comments: true, Numbers: isNumber, Head: whole, Most: mostRows}); err != nil && !errors.Is(err, ErrNoColumn) {
+	} else if t, err = text.Parse(data, text.Options{Comments: true, Numbers: isNumber, Head: whole, Most: most}); err != nil && !errors.Is(err, ErrNoColumn) {
 		err = fmt.Errorf("%w (columns: %s)", err, strings.Join(slices.Concat(needed, optional), ","))
 	}
 	if err != nil {

@@ -36,7 +36,7 @@ func Rows(from files.System, where string, needed, optional []string) ([]rows.Ro
 		t, notes = texts(l), l.Notes
 	}
 	if t == nil {
-		return rows.Read(from, where, needed, optional)
+		return rows.Long(from, where, needed, optional)
 	}
 	list, err := rows.Of(where, t, needed, optional)
 	return list, notes, err
