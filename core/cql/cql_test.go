@@ -65,7 +65,7 @@ func TestConditions(t *testing.T) {
 	}
 }
 
-// Ids that float64 does not hold are told apart, on either side of a comparison.
+// Whole numbers beyond 2^53 are compared exactly, and differ from their neighbours.
 func TestLargeWholeNumbers(t *testing.T) {
 	for text, want := range map[string][2]bool{ // for 9007199254740993 and for 9223372036854775807
 		"id = 9007199254740993":                              {true, false},

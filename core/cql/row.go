@@ -243,8 +243,10 @@ func exact(v any) *big.Float {
 }
 
 func float(v any) float64 {
-	f, _ := exact(v).Float64()
-	return f
+	if n, ok := v.(int64); ok {
+		return float64(n)
+	}
+	return v.(float64)
 }
 
 // compare orders two values of one kind; false when one of them is null.

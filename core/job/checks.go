@@ -8,7 +8,6 @@ import (
 	"github.com/verdex-land/verdex/core/area"
 	"github.com/verdex-land/verdex/core/check"
 	"github.com/verdex-land/verdex/core/decimal"
-
 	"github.com/verdex-land/verdex/core/fault"
 	"github.com/verdex-land/verdex/core/zone"
 )
@@ -42,17 +41,15 @@ func (o CheckAllOption) readsAgain(place *zone.Placement) bool {
 
 // checking is what the options say of checks.
 type checking struct {
+	CheckOptions
 	bounds   check.Bounds
 	ignore   []string
-	others   bool
-	skip     string
-	typed    CheckOptions
 	controls []check.Control
 }
 
 // readChecking reads the options, before any work is done.
 func (w *work) readChecking(o CheckOptions) (*checking, error) {
-	k := &checking{bounds: maps.Clone(check.Defaults), others: o.Others, typed: o}
+	k := &checking{CheckOptions: o, bounds: maps.Clone(check.Defaults)}
 	for _, text := range o.Bound {
 		name, value, ok := strings.Cut(text, "=")
 		v, err := decimal.Finite(value)
@@ -70,7 +67,6 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 		}
 		k.ignore = append(k.ignore, name)
 	}
-	k.skip = o.Skip
 	if o.Control != "" {
 		w.reads("control totals", o.Control)
 		controls, notes, err := check.ReadControls(w.env.files(), o.Control)
@@ -85,7 +81,7 @@ func (w *work) readChecking(o CheckOptions) (*checking, error) {
 
 // makes refuses options about checks that are none of those that the job makes. What a plan states for all of its outputs need not be about each of them.
 func (k *checking) makes(names ...string) error {
-	if k.others {
+	if k.Others {
 		return nil
 	}
 	if k.controls != nil {
@@ -97,7 +93,7 @@ func (k *checking) makes(names ...string) error {
 		}
 		return fault.Misusef(option, name, "is about a check that is not made here").Do("leave it out; the checks are %s", strings.Join(names, ", "))
 	}
-	for _, text := range k.typed.Bound {
+	for _, text := range k.Bound {
 		name, _, _ := strings.Cut(text, "=")
 		if err := refuse("bound", name); err != nil {
 			return err
@@ -112,13 +108,13 @@ func (k *checking) makes(names ...string) error {
 }
 
 // wants reports whether a check is to be made.
-func (k *checking) wants(name string) bool { return name != k.skip && !slices.Contains(k.ignore, name) }
+func (k *checking) wants(name string) bool { return name != k.Skip && !slices.Contains(k.ignore, name) }
 
 // all are the checks that were made and those of control totals, without those that are to be left out.
 func (k *checking) all(checks []check.Check, extents func() []check.Mapped, unit area.Unit) []check.Check {
 	if controls := k.controls; len(controls) > 0 {
 		measured := extents()
-		if k.others {
+		if k.Others {
 			controls = check.Among(controls, measured)
 		}
 		if len(controls) > 0 {

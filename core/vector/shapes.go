@@ -8,7 +8,6 @@ import (
 	"github.com/peterstace/simplefeatures/geom"
 
 	"github.com/verdex-land/verdex/core/earth"
-
 	"github.com/verdex-land/verdex/core/planar"
 )
 

@@ -58,7 +58,7 @@ func (s *session) warnOf(checks []check.Check) (holding []string) {
 	return holding
 }
 
-// drawn warns of checks that fall short of what a figure shows. In a plan, the tables that it is made of have warned.
+// drawn warns of the checks that fall short for the data of a figure. A step of a plan does not repeat them: the tables of the plan report the same checks.
 func (s *session) drawn(checks []check.Check) {
 	if s.plan == nil {
 		s.warnOf(checks)

@@ -83,7 +83,7 @@ func (s *session) idle() error {
 	return nil
 }
 
-// joins reports whether several rasters may become one: by a list, a pattern, a catalog or a plan, or since several are named, for an epoch or in all.
+// joins reports whether the command may read several rasters as one: because a list, a pattern, a catalog or a plan is given, or because several rasters are named.
 func (s *session) joins() bool {
 	of := map[string][]string{}
 	for _, o := range option.Of(s.options) {

@@ -310,14 +310,19 @@ func (j *job) run(args ...string) (rows []map[string]string, ok bool) {
 	}
 	lines, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 	require.NoError(j.t, err, "%s %d: %v", j.kind, j.seed, args)
-	for i := 1; i < len(lines); i++ {
+	return byColumn(lines), true
+}
+
+// byColumn gives the cells of each row by the names in the first one.
+func byColumn(lines [][]string) (rows []map[string]string) {
+	for _, cells := range lines[1:] {
 		row := map[string]string{}
-		for k, name := range lines[0] {
-			row[name] = lines[i][k]
+		for k, cell := range cells {
+			row[lines[0][k]] = cell
 		}
 		rows = append(rows, row)
 	}
-	return rows, true
+	return rows
 }
 
 // expected are the errors that are right for some of these jobs.

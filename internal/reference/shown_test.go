@@ -95,20 +95,13 @@ func (w *shownWorld) make() {
 }
 
 // rows are those of a table.
-func (w *shownWorld) rows(name string) (out []map[string]string) {
+func (w *shownWorld) rows(name string) []map[string]string {
 	f, err := os.Open(w.path(name))
 	require.NoError(w.t, err)
 	defer f.Close()
 	all, err := csv.NewReader(f).ReadAll()
 	require.NoError(w.t, err)
-	for _, cells := range all[1:] {
-		row := map[string]string{}
-		for i, c := range cells {
-			row[all[0][i]] = c
-		}
-		out = append(out, row)
-	}
-	return out
+	return byColumn(all)
 }
 
 // workbook reads the extents of an epoch from a spreadsheet.
@@ -125,11 +118,7 @@ func (w *shownWorld) workbook() {
 		if head < 0 {
 			continue
 		}
-		for _, r := range all[head+1:] {
-			row := map[string]string{}
-			for i, c := range r {
-				row[all[head][i]] = c
-			}
+		for _, row := range byColumn(all[head:]) {
 			if row["kind"] == "class" {
 				want, ok := w.extents[0][[2]string{row["zone_id"], row["class_code"]}]
 				require.True(w.t, ok, "%v", row)
